@@ -1,0 +1,33 @@
+# One command each; every one of them sets up what it needs first.
+PY := .venv/bin/python
+DROVER := .venv/bin/drover
+export PYTHONWARNINGS ?= default
+
+.PHONY: setup demo test lint bench screenshots clean
+
+setup: .venv/.ready
+
+.venv/.ready: pyproject.toml constraints.txt tools/setup.sh
+	@bash tools/setup.sh
+
+demo: setup
+	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(DROVER) demo; \
+	else $(DROVER) demo --headless --out demo-out; fi
+
+lint: setup
+	.venv/bin/ruff check src tests tools
+	.venv/bin/ruff format --check src tests tools
+	.venv/bin/lint-imports
+	.venv/bin/pyright
+
+test: setup lint
+	QT_QPA_PLATFORM=offscreen $(PY) -m pytest
+
+bench: setup
+	$(PY) -m drover.bench
+
+screenshots: setup
+	QT_QPA_PLATFORM=offscreen $(PY) tools/screenshots.py docs/screenshots
+
+clean:
+	rm -rf .venv demo-out bench-out build src/*.egg-info

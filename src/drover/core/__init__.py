@@ -1,0 +1,1 @@
+"""The core: no window, no printing; importable and testable on its own."""

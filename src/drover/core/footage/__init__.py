@@ -1,0 +1,1 @@
+"""Footage: clips opened, frames found exactly by number, frames written."""

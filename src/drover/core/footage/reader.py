@@ -1,0 +1,367 @@
+"""Clips opened by an index of their time stamps, so that frame n is always the same picture.
+
+At open every packet is read (not decoded): its presentation time and whether it is a key frame. Sorted by
+time this gives frame numbers that are right with B-frames and variable rates. To reach a frame the reader
+goes to the key frame before it and decodes until the time stamp matches.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections import OrderedDict
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import av
+import numpy as np
+from av.container import InputContainer
+from av.video.frame import VideoFrame
+from numba import njit
+from numpy.typing import NDArray
+
+from drover.core.errors import FootageError
+from drover.core.types import ClipInfo, Frame
+
+__all__ = ["ClipReader", "clip_fingerprint", "expand_luma"]
+
+_LUMA_FIRST = {"yuv420p", "yuv422p", "yuv444p", "yuvj420p", "yuvj422p", "yuvj444p", "nv12", "nv21", "gray"}
+_FULL_RANGE = {"yuvj420p", "yuvj422p", "yuvj444p", "gray"}
+_JPEG_RANGE = 2
+MOST_PIXELS = 16384 * 16384
+
+
+@njit(cache=True, nogil=True)
+def expand_luma(luma: NDArray[np.uint8], out: NDArray[np.uint8], full: bool) -> None:  # pragma: no cover
+    """Luma to grey: studio range 16..235 is stretched to 0..255 (ITU-R BT.601, section 2.5.3)."""
+    height, width = out.shape
+    for y in range(height):
+        if full:
+            for x in range(width):
+                out[y, x] = luma[y, x]
+        else:
+            for x in range(width):
+                value = ((np.int32(luma[y, x]) - 16) * 298 + 128) >> 8
+                out[y, x] = np.uint8(min(255, max(0, value)))
+
+
+def clip_fingerprint(path: Path) -> str:
+    """Short name of a file's content: its size and three parts of it; renaming or copying keeps it."""
+    size = path.stat().st_size
+    digest = hashlib.sha256(str(size).encode())
+    part = 1 << 20
+    with path.open("rb") as file:
+        for start in (0, max(0, size // 2 - part // 2), max(0, size - part)):
+            file.seek(start)
+            digest.update(file.read(part))
+    return digest.hexdigest()[:20]
+
+
+@dataclass(frozen=True)
+class _Index:
+    """Presentation times in stream units, sorted; key frame times; whether the end looks cut off."""
+
+    pts: NDArray[np.int64]
+    keys: NDArray[np.int64]
+    doubtful: bool
+    promised: int
+
+
+class ClipReader:
+    """Exact access to the frames of one clip. One reader serves one thread.
+
+    Parameters
+    ----------
+    path : Path
+        A file FFmpeg can decode.
+    cache_bytes : int
+        Upper bound of the decoded-frame cache.
+
+    Raises
+    ------
+    FootageError
+        One line: the file is missing, empty, not a video, or has no frame that decodes.
+    """
+
+    def __init__(self, path: Path | str, *, cache_bytes: int = 64 << 20) -> None:
+        self.path = Path(path)
+        self._container = _open(self.path)
+        self._stream = self._container.streams.video[0]
+        self._stream.thread_type = "AUTO"
+        self._stream.codec_context.thread_count = 2
+        self._cache: OrderedDict[int, Frame] = OrderedDict()
+        self._cache_bytes = cache_bytes
+        self._decoded: Iterator[VideoFrame] | None = None
+        self._reached = -1
+        try:
+            index = _read_index(self._container, self.path)
+            self._set_index(index)
+            self._turns = 0
+            self.info = self._describe(index)
+        except BaseException:
+            self._container.close()
+            raise
+
+    # --- public -------------------------------------------------------------------------------------------
+
+    def frame(self, index: int) -> Frame:
+        """The frame of that number.
+
+        Raises
+        ------
+        FootageError
+            When there is no such frame or it cannot be decoded.
+        """
+        if not 0 <= index < self.info.frame_count:
+            raise FootageError(f"{self.path}: there is no frame {index + 1}; the clip has {self.info.frame_count}")
+        if index in self._cache:
+            self._cache.move_to_end(index)
+            return self._cache[index]
+        found = self._find(index)
+        if found is None:
+            raise FootageError(f"{self.path}: frame {index + 1} is damaged and cannot be decoded")
+        return self._remember(self._as_frame(found, index))
+
+    def frames(self, start: int = 0) -> Iterator[Frame]:
+        """Frames in order from ``start``; damaged ones are left out, their numbers stay free."""
+        if start >= self.info.frame_count:
+            return
+        self._seek(start)
+        for picture in self._pictures():
+            index = self._number_of(picture)
+            if index is not None and index >= start:
+                yield self._as_frame(picture, index)
+                if index == self.info.frame_count - 1:
+                    break
+        self._decoded = None
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._cache.clear()
+        self._decoded = None
+        self._container.close()
+
+    def __enter__(self) -> ClipReader:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # --- opening ------------------------------------------------------------------------------------------
+
+    def _set_index(self, index: _Index) -> None:
+        self._pts, self._keys = index.pts, index.keys
+        self._place = {int(pts): place for place, pts in enumerate(index.pts)}
+
+    def _describe(self, index: _Index) -> ClipInfo:
+        self._width, self._height = self._stream.codec_context.width, self._stream.codec_context.height
+        first = self._find(0)
+        if first is None:
+            first = next(self._restarted(), None)
+        if first is None:
+            raise FootageError(f"{self.path}: no frame of it can be decoded; it may be damaged or not a video")
+        self._width, self._height = first.width, first.height
+        if self._width * self._height > MOST_PIXELS:
+            raise FootageError(f"{self.path}: {self._width} x {self._height} px is larger than can be worked with")
+        self._turns = round((first.rotation or 0) / 90) % 4
+        notes: tuple[str, ...] = ()
+        if index.doubtful:
+            notes = self._trim(index)
+        base = float(self._stream.time_base or 0) or 1 / 25
+        times = (self._pts - self._pts[0]) * base
+        upright = self._turns % 2 == 0
+        return ClipInfo(
+            path=str(self.path),
+            width=self._width if upright else self._height,
+            height=self._height if upright else self._width,
+            rate=self._rate(times),
+            times=times.astype(np.float64),
+            fingerprint=clip_fingerprint(self.path),
+            notes=notes,
+        )
+
+    def _trim(self, index: _Index) -> tuple[str, ...]:
+        """Drop frames at the end that do not decode; says how many are left."""
+        start = max(0, int(np.searchsorted(self._pts, self._keys[-1])) - 1) if len(self._keys) else 0
+        good = -1
+        self._seek(start)
+        for picture in self._pictures():
+            if picture.is_corrupt:
+                continue
+            place = self._number_of(picture)
+            good = max(good, -1 if place is None else place)
+        self._decoded = None
+        count = good + 1 if good >= start else max(1, start)
+        promised = max(index.promised, len(self._pts))
+        kept = self._pts[:count]
+        self._set_index(replace(index, pts=kept, keys=self._keys[self._keys <= kept[-1]]))
+        if count >= promised:
+            return ()
+        return (f"the file is cut off: {count} of {promised} frames can be used",)
+
+    def _rate(self, times: NDArray[np.float64]) -> float:
+        if len(times) > 1 and times[-1] > 0:
+            return round(float((len(times) - 1) / times[-1]), 6)
+        rate = self._stream.average_rate or self._stream.guessed_rate
+        return float(rate) if rate else 25.0
+
+    # --- seeking and decoding -------------------------------------------------------------------------------
+
+    def _find(self, index: int) -> VideoFrame | None:
+        """Decode up to the frame; steps back one key frame at a time where a seek lands too late."""
+        target = int(self._pts[index])
+        if self._decoded is None or not self._ahead(index):
+            self._seek(index)
+        back = 0
+        while True:
+            first = None
+            for picture in self._decoded or ():
+                pts = picture.pts if picture.pts is not None else picture.dts
+                if pts is None:
+                    continue
+                first = pts if first is None else first
+                self._reached = self._place.get(int(pts), self._reached)
+                if pts == target:
+                    return picture
+                if pts > target:
+                    break
+            else:
+                self._decoded = None
+            if first is not None and first <= target:
+                self._decoded = None
+                return None
+            back += 1
+            if back > len(self._keys) + 1:
+                return None
+            self._seek(index, back)
+
+    def _ahead(self, index: int) -> bool:
+        """Whether decoding on from here reaches the frame without passing a key frame on the way."""
+        if index <= self._reached:
+            return False
+        keys = np.searchsorted(self._keys, [self._pts[max(self._reached, 0)], self._pts[index]], side="right")
+        return bool(keys[0] == keys[1]) or index - self._reached <= 12
+
+    def _seek(self, index: int, back: int = 0) -> None:
+        place = int(np.searchsorted(self._keys, self._pts[index], side="right")) - 1 - back
+        at = int(self._keys[place]) if place >= 0 else int(self._pts[0]) - 1
+        self._reached = -1
+        if place < 0 or back > 3:
+            self._decoded = self._restarted()
+            return
+        try:
+            self._container.seek(at, stream=self._stream, backward=True)
+            self._decoded = self._pictures()
+        except (OSError, av.FFmpegError):
+            self._decoded = self._restarted()
+
+    def _restarted(self) -> Iterator[VideoFrame]:
+        """Pictures from the very start, on a fresh container: the way that always works."""
+        self._container.close()
+        self._container = _open(self.path)
+        self._stream = self._container.streams.video[0]
+        self._stream.thread_type = "AUTO"
+        self._stream.codec_context.thread_count = 2
+        return self._pictures()
+
+    def _pictures(self) -> Iterator[VideoFrame]:
+        """Decoded pictures from here on; packets that do not decode are passed over."""
+        packets = self._container.demux(self._stream)
+        while True:
+            try:
+                packet = next(packets, None)
+            except (OSError, av.FFmpegError):
+                packet = None
+            if packet is None:
+                return
+            try:
+                yield from packet.decode()  # type: ignore[misc]
+            except (EOFError, av.FFmpegError):
+                continue
+
+    def _number_of(self, picture: VideoFrame) -> int | None:
+        pts = picture.pts if picture.pts is not None else picture.dts
+        return None if pts is None else self._place.get(int(pts))
+
+    # --- pictures -------------------------------------------------------------------------------------------
+
+    def _as_frame(self, picture: VideoFrame, index: int) -> Frame:
+        if (picture.width, picture.height) != (self._width, self._height):
+            picture = picture.reformat(width=self._width, height=self._height)
+        turns = self._turns
+        grey = _grey(picture)
+        if turns:
+            grey = np.ascontiguousarray(np.rot90(grey, turns))
+
+        def make_rgb() -> NDArray[np.uint8]:
+            rgb = picture.to_ndarray(format="rgb24")
+            return np.ascontiguousarray(np.rot90(rgb, turns)) if turns else rgb
+
+        return Frame(index, float(self.info.times[index]), grey, make_rgb)
+
+    def _remember(self, frame: Frame) -> Frame:
+        self._cache[frame.index] = frame
+        most = max(2, self._cache_bytes // (self._width * self._height * 6))
+        while len(self._cache) > most:
+            self._cache.popitem(last=False)
+        return frame
+
+
+def _open(path: Path) -> InputContainer:
+    if not path.exists():
+        raise FootageError(f"{path}: there is no such file; check the name")
+    if path.is_dir():
+        raise FootageError(f"{path}: is a folder; give a video file")
+    if path.stat().st_size == 0:
+        raise FootageError(f"{path}: the file is empty; copy it again from where it came")
+    try:
+        container = av.open(str(path), metadata_errors="ignore")
+    except (OSError, ValueError, av.FFmpegError) as error:
+        raise FootageError(
+            f"{path}: is not a video that can be opened, or its index is missing; try another copy"
+        ) from error
+    if not container.streams.video:
+        container.close()
+        raise FootageError(f"{path}: has no video in it; choose another file")
+    return container
+
+
+def _read_index(container: InputContainer, path: Path) -> _Index:
+    stream = container.streams.video[0]
+    pts: list[int] = []
+    keys: list[int] = []
+    doubtful = False
+    packets = container.demux(stream)
+    while True:
+        try:
+            packet = next(packets, None)
+        except (OSError, av.FFmpegError):
+            doubtful = True
+            break
+        if packet is None:
+            break
+        stamp = packet.pts if packet.pts is not None else packet.dts
+        if stamp is None or packet.is_discard or packet.size == 0:
+            continue
+        doubtful = doubtful or packet.is_corrupt
+        pts.append(int(stamp))
+        if packet.is_keyframe:
+            keys.append(int(stamp))
+    if not pts:
+        raise FootageError(f"{path}: holds no frames; it may be cut off or not a video")
+    unique = np.unique(np.asarray(pts, np.int64))
+    promised = int(stream.frames)
+    doubtful = doubtful or promised > len(unique)
+    container.seek(int(unique[0]), stream=stream, backward=True)
+    return _Index(unique, np.unique(np.asarray(keys, np.int64)), doubtful, promised)
+
+
+def _grey(picture: VideoFrame) -> NDArray[np.uint8]:
+    name = picture.format.name
+    if name not in _LUMA_FIRST:
+        return picture.reformat(format="gray").to_ndarray()
+    plane = picture.planes[0]
+    luma = np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)
+    out = np.empty((picture.height, picture.width), np.uint8)
+    expand_luma(luma, out, name in _FULL_RANGE or picture.color_range == _JPEG_RANGE)
+    return out

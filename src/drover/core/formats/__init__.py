@@ -1,0 +1,1 @@
+"""Readers and writers of the files Drover exchanges with the world."""

@@ -1,0 +1,134 @@
+"""Boxes, polylines and outlines: plain geometry that every stage may use."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+__all__ = ["box_foot", "box_reference", "overlap_matrix", "side_of_line", "trace_outline"]
+
+
+@njit(cache=True, nogil=True)
+def overlap_matrix(a: NDArray[np.float32], b: NDArray[np.float32]) -> NDArray[np.float64]:  # pragma: no cover
+    """Overlap (intersection over union) of every box of ``a`` with every box of ``b``.
+
+    Parameters
+    ----------
+    a, b : (n, 4), (m, 4) float, px
+        Boxes x1, y1, x2, y2.
+
+    Returns
+    -------
+    (n, m) float64, fraction; 0 where the union is empty
+    """
+    out = np.zeros((a.shape[0], b.shape[0]))
+    for i in range(a.shape[0]):
+        area = max(0.0, a[i, 2] - a[i, 0]) * max(0.0, a[i, 3] - a[i, 1])
+        for j in range(b.shape[0]):
+            width = min(a[i, 2], b[j, 2]) - max(a[i, 0], b[j, 0])
+            height = min(a[i, 3], b[j, 3]) - max(a[i, 1], b[j, 1])
+            if width > 0 and height > 0:
+                shared = width * height
+                other = (b[j, 2] - b[j, 0]) * (b[j, 3] - b[j, 1])
+                out[i, j] = shared / (area + other - shared)
+    return out
+
+
+def box_foot(box: NDArray[np.float32]) -> NDArray[np.float64]:
+    """Foot of each box: the middle of its bottom edge, (n, 2) float64, px."""
+    return box_reference(box, "foot")
+
+
+def box_reference(box: NDArray[np.float32], reference: str) -> NDArray[np.float64]:
+    """Reference point of each box.
+
+    Parameters
+    ----------
+    box : (n, 4) float, px
+    reference : "foot" or "centre"
+
+    Returns
+    -------
+    (n, 2) float64, px
+    """
+    wide = np.asarray(box, np.float64)
+    x = (wide[:, 0] + wide[:, 2]) / 2
+    y = wide[:, 3] if reference == "foot" else (wide[:, 1] + wide[:, 3]) / 2
+    return np.column_stack([x, y])
+
+
+def side_of_line(x: float, y: float, start: tuple[float, float], end: tuple[float, float]) -> float:
+    """Side of the directed line start -> end on which (x, y) lies; forward is from negative to positive."""
+    return (end[0] - start[0]) * (y - start[1]) - (end[1] - start[1]) * (x - start[0])
+
+
+def trace_outline(runs: NDArray[np.int16]) -> NDArray[np.float32]:
+    """Outer outline of a blob, along its pixel edges.
+
+    Walks the boundary with the blob on the right hand, from the top-left corner of the first run;
+    the walk turns left where it may, so pixels joined only at a corner stay one outline.
+
+    Parameters
+    ----------
+    runs : (n, 3) int16
+        y, first x, one past the last x; sorted by y, then x.
+
+    Returns
+    -------
+    (points, 2) float32, px; corners only, closed implicitly; empty for an empty blob
+    """
+    if len(runs) == 0:
+        return np.zeros((0, 2), np.float32)
+    top, left = int(runs[:, 0].min()), int(runs[:, 1].min())
+    height, width = int(runs[:, 0].max()) - top + 1, int(runs[:, 2].max()) - left + 1
+    mask = np.zeros((height + 2, width + 2), np.uint8)
+    for y, x0, x1 in runs:
+        mask[y - top + 1, x0 - left + 1 : x1 - left + 1] = 1
+    corners = _walk_boundary(mask)
+    return (corners + np.array([left - 1, top - 1])).astype(np.float32)
+
+
+@njit(cache=True, nogil=True)
+def _walk_boundary(mask: NDArray[np.uint8]) -> NDArray[np.int64]:  # pragma: no cover
+    """Corners of the outer boundary of a zero-padded mask, clockwise on screen."""
+    x, y = 0, 1
+    while mask[y, x] == 0:
+        x += 1
+        if x == mask.shape[1]:
+            x, y = 0, y + 1
+    # Directions: 0 east, 1 south, 2 west, 3 north; the vertex (x, y) is the pixel's top-left corner.
+    step_x = np.array([1, 0, -1, 0])
+    step_y = np.array([0, 1, 0, -1])
+    most = 4 * mask.size
+    out = np.empty((most, 2), np.int64)
+    count, direction = 0, 0
+    start_x, start_y = x, y
+    out[0, 0], out[0, 1] = x, y
+    count = 1
+    while True:
+        x += step_x[direction]
+        y += step_y[direction]
+        if x == start_x and y == start_y:
+            break
+        # Pixels around vertex (x, y): the one ahead on the right must stay inside, the left one outside.
+        if direction == 0:
+            right, left = mask[y, x], mask[y - 1, x]
+        elif direction == 1:
+            right, left = mask[y, x - 1], mask[y, x]
+        elif direction == 2:
+            right, left = mask[y - 1, x - 1], mask[y, x - 1]
+        else:
+            right, left = mask[y - 1, x], mask[y - 1, x - 1]
+        turned = direction
+        if right == 0 and left == 0:
+            turned = (direction + 1) % 4
+        elif left == 1:
+            turned = (direction + 3) % 4
+        if turned != direction:
+            out[count, 0], out[count, 1] = x, y
+            count += 1
+            direction = turned
+        if count >= most:
+            break
+    return out[:count]

@@ -1,0 +1,1 @@
+"""Scenes drawn by us, with exact truth: the Fold Hill farm."""

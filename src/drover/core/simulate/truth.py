@@ -1,0 +1,114 @@
+"""What really happened in a scene: boxes from closed-form shapes, crossings on a fine time grid."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.geometry import side_of_line
+from drover.core.recipe import LineSettings
+from drover.core.simulate.actors import Actor
+from drover.core.simulate.body import body_parts, parts_box
+from drover.core.simulate.scene import Camera, Scene
+from drover.core.types import Crossings, Truth
+
+__all__ = ["CLASS_NAMES", "LEAST_VISIBLE", "TruthRow", "actor_box", "truth_crossings", "truth_table"]
+
+CLASS_NAMES = ("ewe", "lamb", "dog")
+LEAST_VISIBLE = 0.2  # rows less visible than this are not to be considered
+FINE = 20  # moments per frame at which a path is examined for crossings
+
+# frame, identity, x1, y1, x2, y2, visibility, class
+TruthRow = tuple[int, int, float, float, float, float, float, int]
+
+
+def actor_box(actor: Actor, camera: Camera, time: float) -> tuple[float, float, float, float] | None:
+    """Whole box of an animal in picture px, beyond the edges too, or None when it is not in the scene."""
+    placed = actor.at(time)
+    if placed is None:
+        return None
+    x1, y1, x2, y2 = parts_box(body_parts(actor, *placed))
+    zoom = camera.zoom
+    return (x1 - camera.left) * zoom, (y1 - camera.top) * zoom, (x2 - camera.left) * zoom, (y2 - camera.top) * zoom
+
+
+def truth_table(rows: list[TruthRow], frame_count: int) -> Truth:
+    """Truth from rows in frame order."""
+    table = np.asarray(rows, np.float64).reshape(-1, 8)
+    counts = np.bincount(table[:, 0].astype(np.int64), minlength=frame_count)
+    return Truth(
+        frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
+        identity=table[:, 1].astype(np.int32),
+        box=table[:, 2:6].astype(np.float32),
+        consider=table[:, 6] >= LEAST_VISIBLE,
+        class_id=table[:, 7].astype(np.int16),
+        visibility=table[:, 6].astype(np.float32),
+        class_names=CLASS_NAMES,
+    )
+
+
+def truth_crossings(scene: Scene) -> Crossings:
+    """Every true passage of a foot over a line, exact to a twentieth of a frame and straight between."""
+    rows: list[tuple[float, int, int, int, int, float, float]] = []
+    for number, line in enumerate(scene.lines):
+        for actor in scene.actors:
+            rows += [(t, number, actor.identity, CLASS_NAMES.index(actor.kind), d, x, y) for t, d, x, y in _passages(scene, actor, line)]
+    rows.sort()
+    table = np.asarray(rows, np.float64).reshape(-1, 7)
+    return Crossings(
+        line=table[:, 1].astype(np.int16),
+        identity=table[:, 2].astype(np.int32),
+        class_id=table[:, 3].astype(np.int16),
+        frame=np.ceil(table[:, 0] * scene.rate - 1e-9).astype(np.int64),
+        time=table[:, 0].copy(),
+        direction=table[:, 4].astype(np.int8),
+        x=table[:, 5].astype(np.float32),
+        y=table[:, 6].astype(np.float32),
+        seen=np.ones(len(table), np.bool_),
+        line_names=tuple(line.name for line in scene.lines),
+        class_names=CLASS_NAMES,
+    )
+
+
+def _passages(scene: Scene, actor: Actor, line: LineSettings) -> list[tuple[float, int, float, float]]:
+    camera = scene.camera
+    corners = [(x * camera.width, y * camera.height) for x, y in line.points]
+    times = _moments_near(scene, actor, corners)
+    feet = [_reference(actor, camera, float(t), line.reference) for t in times]
+    found = []
+    for i in range(len(feet) - 1):
+        a, b = feet[i], feet[i + 1]
+        if a is None or b is None or times[i + 1] - times[i] > 0.5 / scene.rate:
+            continue
+        for start, end in zip(corners[:-1], corners[1:], strict=True):
+            before, after = side_of_line(*a, start, end), side_of_line(*b, start, end)
+            if (before >= 0) == (after >= 0):
+                continue
+            if (side_of_line(*start, a, b) >= 0) == (side_of_line(*end, a, b) >= 0):
+                continue
+            f = before / (before - after)
+            x, y = a[0] + f * (b[0] - a[0]), a[1] + f * (b[1] - a[1])
+            found.append((float(times[i] + f * (times[i + 1] - times[i])), 1 if after >= 0 else -1, x, y))
+    return found
+
+
+def _moments_near(scene: Scene, actor: Actor, corners: list[tuple[float, float]]) -> NDArray[np.float64]:
+    """Fine moments around the frames at which the animal is near the line; elsewhere it cannot cross."""
+    first = max(0, int(np.ceil(actor.time[0] * scene.rate)))
+    last = min(scene.frame_count - 1, int(actor.time[-1] * scene.rate))
+    xs, ys = [x for x, _ in corners], [y for _, y in corners]
+    reach = 60.0 * scene.camera.zoom
+    near = []
+    for frame in range(first, last):
+        x, y, _, _ = actor.at(frame / scene.rate) or (-1e9, -1e9, 0, 0)
+        x, y = (x - scene.camera.left) * scene.camera.zoom, (y - scene.camera.top) * scene.camera.zoom
+        if min(xs) - reach < x < max(xs) + reach and min(ys) - reach < y < max(ys) + reach:
+            near += [(frame + k / FINE) / scene.rate for k in range(FINE)]
+    return np.asarray(near, np.float64)
+
+
+def _reference(actor: Actor, camera: Camera, time: float, reference: str) -> tuple[float, float] | None:
+    box = actor_box(actor, camera, time)
+    if box is None:
+        return None
+    return (box[0] + box[2]) / 2, box[3] if reference == "foot" else (box[1] + box[3]) / 2
