@@ -15,7 +15,7 @@ from drover.core.simulate.scene import WORLD_HEIGHT, WORLD_WIDTH, Camera
 __all__ = ["CROWN_CENTRE", "CROWN_TRUNK", "GAP_BOTTOM", "GAP_TOP", "Ground", "hedge_x", "paint_ground"]
 
 Picture = NDArray[np.float32]
-GAP_TOP, GAP_BOTTOM = 272.0, 462.0  # world px: where the hedge stops and starts again
+GAP_TOP, GAP_BOTTOM = 256.0, 484.0  # world px: where the hedge stops and starts again
 CROWN_CENTRE, CROWN_RADII, CROWN_TRUNK = (938.0, 300.0), (92.0, 74.0), 420.0
 TRACK_HALF = 46.0
 

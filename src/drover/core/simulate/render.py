@@ -63,7 +63,7 @@ class Renderer:
             size = actor.body * depth_scale(y) * camera.zoom
             half = size * (0.34 + 0.18 * abs(facing))
             sx, sy = (x - camera.left) * camera.zoom, (y - camera.top) * camera.zoom
-            draw_shadow(self._picture, sx + 0.10 * size, sy - 0.02 * size, half, 0.13 * size, 0.17)
+            draw_shadow(self._picture, sx + 0.10 * size, sy - 0.02 * size, half, 0.12 * size, 0.13)
         whole: dict[int, int] = {}
         crown_laid = False
         for actor, (x, y, facing, stride) in placed:

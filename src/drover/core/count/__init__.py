@@ -1,0 +1,1 @@
+"""Count: what crosses which line, when, and which way."""

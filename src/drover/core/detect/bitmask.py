@@ -1,0 +1,93 @@
+"""Masks with 64 pixels to a word: opening and closing by shifting whole words.
+
+Erosion and dilation by a box are sliding AND and OR; on packed words 64 pixels take one operation
+(van den Boomgaard and van Balen 1992, "Methods for fast morphological image transforms using bitmapped
+binary images").
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+__all__ = ["Words", "close_mask", "open_mask", "unpack", "words_for"]
+
+Words = NDArray[np.uint64]
+_ONES = np.uint64(0xFFFFFFFFFFFFFFFF)
+
+
+def words_for(height: int, width: int) -> Words:
+    """An empty mask of that size: (height, ceil(width / 64)) uint64."""
+    return np.zeros((height, (width + 63) // 64), np.uint64)
+
+
+def unpack(words: Words, width: int) -> NDArray[np.uint8]:
+    """Packed mask to (height, width) uint8 of 0 and 1."""
+    octets = words.astype("<u8").view(np.uint8)
+    return np.unpackbits(octets, axis=1, bitorder="little")[:, :width]
+
+
+def open_mask(words: Words, size: int, width: int) -> Words:
+    """Erode, then dilate, by a box of ``size`` px: specks thinner than that go. Beyond the edge counts as set."""
+    return words if size <= 1 else _slide(_slide(words, size, width, False, False), size, width, True, True)
+
+
+def close_mask(words: Words, size: int, width: int) -> Words:
+    """Dilate, then erode, by a box of ``size`` px: cracks narrower than that fill."""
+    return words if size <= 1 else _slide(_slide(words, size, width, True, False), size, width, False, True)
+
+
+def _slide(words: Words, size: int, width: int, grow: bool, mirrored: bool) -> Words:
+    before, after = (size - 1) // 2, size // 2
+    if mirrored:
+        before, after = after, before
+    return slide_box(words, before, after, width, grow)
+
+
+@njit(cache=True, nogil=True)
+def slide_box(words: Words, before: int, after: int, width: int, grow: bool) -> Words:  # pragma: no cover
+    """OR (grow) or AND of the mask over x - before .. x + after and the same in y; both under 64."""
+    height, count = words.shape
+    outside = np.uint64(0) if grow else _ONES
+    tail = np.uint64(width - (count - 1) * 64)
+    tail_mask = _ONES if tail == np.uint64(64) else (np.uint64(1) << tail) - np.uint64(1)
+    across = np.empty_like(words)
+    for y in range(height):
+        for w in range(count):
+            here = words[y, w]
+            left = words[y, w - 1] if w > 0 else outside
+            right = words[y, w + 1] if w + 1 < count else outside
+            if not grow:
+                if w == count - 1:
+                    here |= ~tail_mask
+                if w + 1 == count - 1:
+                    right |= ~tail_mask
+            if grow and here == np.uint64(0) and left == np.uint64(0) and right == np.uint64(0):
+                across[y, w] = np.uint64(0)
+                continue
+            if not grow and here == np.uint64(0):
+                across[y, w] = np.uint64(0)
+                continue
+            out = here
+            for s in range(1, before + 1):
+                moved = (here << np.uint64(s)) | (left >> np.uint64(64 - s))
+                out = out | moved if grow else out & moved
+            for s in range(1, after + 1):
+                moved = (here >> np.uint64(s)) | (right << np.uint64(64 - s))
+                out = out | moved if grow else out & moved
+            if w == count - 1:
+                out &= tail_mask
+            across[y, w] = out
+    result = np.empty_like(words)
+    for y in range(height):
+        low, high = max(0, y - before), min(height - 1, y + after)
+        for w in range(count):
+            result[y, w] = across[low, w]
+        for other in range(low + 1, high + 1):
+            for w in range(count):
+                if grow:
+                    result[y, w] |= across[other, w]
+                else:
+                    result[y, w] &= across[other, w]
+    return result

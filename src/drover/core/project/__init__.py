@@ -1,0 +1,1 @@
+"""The project file: one SQLite file that any SQLite tool can query."""

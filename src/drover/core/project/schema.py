@@ -1,0 +1,52 @@
+"""Tables of a project file. docs/project-file.md says the same in prose."""
+
+from __future__ import annotations
+
+__all__ = ["APPLICATION_ID", "SCHEMA", "TABLES", "VERSION"]
+
+APPLICATION_ID = 0x44524F56  # "DROV"
+VERSION = 1
+
+SCHEMA = """
+CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE clip (
+    id INTEGER PRIMARY KEY, path TEXT NOT NULL, width INTEGER NOT NULL, height INTEGER NOT NULL,
+    rate REAL NOT NULL, fingerprint TEXT NOT NULL
+);
+CREATE TABLE frame_time (frame INTEGER PRIMARY KEY, time REAL NOT NULL);
+CREATE TABLE recipe (id INTEGER PRIMARY KEY CHECK (id = 1), toml TEXT NOT NULL);
+CREATE TABLE line (name TEXT PRIMARY KEY, position INTEGER NOT NULL, points TEXT NOT NULL, reference TEXT NOT NULL);
+CREATE TABLE run (
+    id INTEGER PRIMARY KEY, name TEXT NOT NULL, saved TEXT NOT NULL, version TEXT NOT NULL, recipe TEXT NOT NULL,
+    detect_key TEXT NOT NULL, track_key TEXT NOT NULL, count_key TEXT NOT NULL,
+    frames INTEGER NOT NULL, seconds REAL NOT NULL, histogram BLOB NOT NULL, refused BLOB NOT NULL
+);
+CREATE TABLE detection (
+    run INTEGER NOT NULL, row INTEGER NOT NULL, frame INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL,
+    x2 REAL NOT NULL, y2 REAL NOT NULL, confidence REAL NOT NULL, class TEXT NOT NULL, area REAL NOT NULL,
+    runs BLOB NOT NULL, PRIMARY KEY (run, row)
+) WITHOUT ROWID;
+CREATE TABLE track (
+    run INTEGER NOT NULL, frame INTEGER NOT NULL, identity INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL,
+    x2 REAL NOT NULL, y2 REAL NOT NULL, state TEXT NOT NULL, detection INTEGER, confidence REAL NOT NULL,
+    class TEXT NOT NULL, distance REAL, PRIMARY KEY (run, frame, identity)
+) WITHOUT ROWID;
+CREATE TABLE crossing (
+    run INTEGER NOT NULL, line TEXT NOT NULL, identity INTEGER NOT NULL, class TEXT NOT NULL, frame INTEGER NOT NULL,
+    time REAL NOT NULL, direction INTEGER NOT NULL, x REAL NOT NULL, y REAL NOT NULL, seen INTEGER NOT NULL
+);
+CREATE TABLE truth (
+    frame INTEGER NOT NULL, identity INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL, x2 REAL NOT NULL,
+    y2 REAL NOT NULL, consider INTEGER NOT NULL, class TEXT NOT NULL, visibility REAL NOT NULL,
+    PRIMARY KEY (frame, identity)
+) WITHOUT ROWID;
+CREATE TABLE true_crossing (
+    line TEXT NOT NULL, identity INTEGER NOT NULL, class TEXT NOT NULL, frame INTEGER NOT NULL, time REAL NOT NULL,
+    direction INTEGER NOT NULL, x REAL NOT NULL, y REAL NOT NULL, seen INTEGER NOT NULL
+);
+CREATE TABLE edit (id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL);
+"""
+
+TABLES = (
+    "meta", "clip", "frame_time", "recipe", "line", "run", "detection", "track", "crossing", "truth", "true_crossing", "edit",
+)  # fmt: skip

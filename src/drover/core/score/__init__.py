@@ -1,0 +1,1 @@
+"""Score: the result held against the truth."""

@@ -1,0 +1,137 @@
+"""All overlapping pairs of true and tracked boxes, frame by frame, and the assignment of one to the other."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import linear_sum_assignment
+
+from drover.core.geometry import overlap_matrix
+from drover.core.types import LabelledRows, Truth, rows_to_frames
+
+__all__ = ["Pairs", "assign_pairs", "find_pairs"]
+
+Rows = NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Pairs:
+    """Candidate pairs of one clip, sorted by frame, with identities numbered from 0 without holes.
+
+    ``truth``, ``track``, ``frame`` (pairs,) int64: row of the considered truth, row of the kept tracks, frame;
+    ``overlap`` (pairs,) float64; ``truth_id``, ``track_id`` (rows,) int64 dense identities of all rows;
+    ``truth_frame`` (rows,) int64.
+    """
+
+    truth: Rows
+    track: Rows
+    frame: Rows
+    overlap: NDArray[np.float64]
+    truth_id: Rows
+    track_id: Rows
+    truth_frame: Rows
+    track_frame: Rows
+
+    def at_least(self, overlap: float) -> Pairs:
+        """Only the pairs that overlap that much."""
+        keep = self.overlap >= overlap - 1e-9
+        return replace(
+            self, truth=self.truth[keep], track=self.track[keep], frame=self.frame[keep], overlap=self.overlap[keep]
+        )
+
+    @property
+    def truth_count(self) -> int:
+        """True identities."""
+        return int(self.truth_id.max(initial=-1)) + 1
+
+    @property
+    def track_count(self) -> int:
+        """Tracked identities."""
+        return int(self.track_id.max(initial=-1)) + 1
+
+
+def find_pairs(truth: Truth, tracks: LabelledRows, *, least_overlap: float) -> Pairs:
+    """Pairs with any overlap between truth worth considering and tracks.
+
+    A tracked box whose best partner is a true box not to be considered (hidden, say) is left out with it: it
+    is neither right nor wrong.
+    """
+    frames = min(len(truth.frame_start), len(tracks.frame_start)) - 1
+    parts = [_frame_pairs(truth, tracks, frame) for frame in range(frames)]
+    truth_row = np.concatenate([np.zeros(0, np.int64), *(part[0] for part in parts)])
+    track_row = np.concatenate([np.zeros(0, np.int64), *(part[1] for part in parts)])
+    overlap = np.concatenate([np.zeros(0), *(part[2] for part in parts)])
+    truth_frame, track_frame = rows_to_frames(truth.frame_start), rows_to_frames(tracks.frame_start)
+    frame = truth_frame[truth_row]
+    dropped = _excused(truth, truth_row, track_row, frame, overlap, least_overlap, len(track_frame))
+    keep = truth.consider[truth_row] & ~dropped[track_row]
+    new_truth, new_track = _renumber(truth.consider), _renumber(~dropped)
+    return Pairs(
+        truth=new_truth[truth_row[keep]],
+        track=new_track[track_row[keep]],
+        frame=frame[keep],
+        overlap=overlap[keep],
+        truth_id=_dense(truth.identity[truth.consider]),
+        track_id=_dense(tracks.identity[~dropped]),
+        truth_frame=truth_frame[truth.consider],
+        track_frame=track_frame[~dropped],
+    )
+
+
+def assign_pairs(pairs: Pairs, value: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Pairs of largest total value with no row used twice, frame by frame; returns their places.
+
+    Pairs whose rows appear in no other pair are taken at once; only the rest is solved.
+    """
+    lone = (np.bincount(pairs.truth)[pairs.truth] == 1) if len(pairs.truth) else np.zeros(0, np.bool_)
+    lone &= (np.bincount(pairs.track)[pairs.track] == 1) if len(pairs.track) else lone
+    taken = [np.flatnonzero(lone)]
+    rest = np.flatnonzero(~lone)
+    for group in np.split(rest, np.flatnonzero(np.diff(pairs.frame[rest])) + 1):
+        if len(group):
+            taken.append(group[_solve(pairs.truth[group], pairs.track[group], value[group])])
+    return np.sort(np.concatenate(taken))
+
+
+def _solve(truth: Rows, track: Rows, value: NDArray[np.float64]) -> Rows:
+    rows, row_at = np.unique(truth, return_inverse=True)
+    columns, column_at = np.unique(track, return_inverse=True)
+    table = np.zeros((len(rows), len(columns)))
+    place = np.full(table.shape, -1)
+    table[row_at, column_at] = value
+    place[row_at, column_at] = np.arange(len(value))
+    chosen = place[linear_sum_assignment(table, maximize=True)]
+    return chosen[chosen >= 0]
+
+
+def _frame_pairs(truth: Truth, tracks: LabelledRows, frame: int) -> tuple[Rows, Rows, NDArray[np.float64]]:
+    t0, t1 = int(truth.frame_start[frame]), int(truth.frame_start[frame + 1])
+    p0, p1 = int(tracks.frame_start[frame]), int(tracks.frame_start[frame + 1])
+    overlap = overlap_matrix(truth.box[t0:t1], tracks.box[p0:p1])
+    rows, columns = np.nonzero(overlap)
+    return rows + t0, columns + p0, overlap[rows, columns]
+
+
+def _excused(
+    truth: Truth, truth_row: Rows, track_row: Rows, frame: Rows, overlap: NDArray[np.float64], least: float, track_rows: int
+) -> NDArray[np.bool_]:
+    dropped = np.zeros(track_rows, np.bool_)
+    if truth.consider.all():
+        return dropped
+    good = np.flatnonzero(overlap >= least - 1e-9)
+    empty = np.zeros(0, np.int64)
+    pairs = Pairs(truth_row[good], track_row[good], frame[good], overlap[good], empty, empty, empty, empty)
+    value = 1.0 + overlap[good] + truth.consider[truth_row[good]]
+    chosen = good[assign_pairs(pairs, value)]
+    dropped[track_row[chosen[~truth.consider[truth_row[chosen]]]]] = True
+    return dropped
+
+
+def _renumber(keep: NDArray[np.bool_]) -> Rows:
+    return np.where(keep, np.cumsum(keep) - 1, -1).astype(np.int64)
+
+
+def _dense(identity: NDArray[np.int32]) -> Rows:
+    return np.unique(identity, return_inverse=True)[1].astype(np.int64)

@@ -1,0 +1,1 @@
+"""Track: detections linked into identities that last."""
