@@ -56,7 +56,7 @@ def _warm_track() -> None:
     mean, cov = new_filters(measured, 2.0)
     predict(mean, cov, 1.0, 0.5, 0.5)
     match_distances(mean, cov, measured, 2.0)
-    update(mean, cov, np.zeros(1, np.int64), measured, 2.0)
+    update(mean, cov, np.zeros(1, np.int64), measured, 2.0, 1.0)
     line = np.array([0.0, 5.0])
     find_passages(line, line, np.ones(2, np.int32), np.array([[0.0, 4.0], [4.0, 0.0]]))
 

@@ -68,10 +68,10 @@ class BackgroundSettings(_Settings):
         "running-average", description="How the picture of the empty scene is kept."
     )
     rate: float = _dial(
-        0.5, 0.0, 10.0, "1/s", "How fast the background takes on the new picture. Higher follows light faster.", 0.05
+        0.8, 0.0, 10.0, "1/s", "How fast the background takes on the new picture. Higher follows light faster.", 0.05
     )
     busy_share: float = _dial(
-        0.1,
+        0.02,
         0.0,
         1.0,
         "× rate",
@@ -82,7 +82,7 @@ class BackgroundSettings(_Settings):
         1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1
     )
     threshold: float = _dial(
-        24.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0
+        20.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0
     )
 
 
@@ -90,7 +90,7 @@ class CleanupSettings(_Settings):
     """Repair of the moving mask before blobs are cut from it."""
 
     opening: int = _dial(3, 0, 31, "px", "Removes specks thinner than this. 0 leaves the mask as it is.", 1)
-    closing: int = _dial(7, 0, 61, "px", "Bridges cracks narrower than this. Too much joins neighbours.", 1)
+    closing: int = _dial(11, 0, 61, "px", "Bridges cracks narrower than this. Too much joins neighbours.", 1)
 
 
 class SizeSettings(_Settings):
@@ -113,7 +113,7 @@ class MotionSettings(_Settings):
     """The motion filter: constant velocity, with room for change."""
 
     jumpiness: float = _dial(
-        0.35,
+        0.8,
         0.01,
         50.0,
         "px/frame²",
@@ -121,10 +121,18 @@ class MotionSettings(_Settings):
         0.05,
     )
     box_noise: float = _dial(
-        2.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
+        3.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
     )
     size_noise: float = _dial(
-        1.0, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1
+        0.2, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1
+    )
+    size_doubt: float = _dial(
+        5.0,
+        0.0,
+        50.0,
+        "×",
+        "How much less a box is trusted whose size jumps, as when two animals melt into one. 0 trusts all alike.",
+        0.5,
     )
 
 
@@ -132,19 +140,19 @@ class MatchSettings(_Settings):
     """Which detection may continue which track, and what it costs."""
 
     gate: float = _dial(
-        6.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
+        8.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
     )
     overlap_weight: float = _dial(
-        0.4, 0.0, 1.0, "fraction", "Share of the cost that comes from overlap; the rest is distance.", 0.05
+        0.5, 0.0, 1.0, "fraction", "Share of the cost that comes from overlap; the rest is distance.", 0.05
     )
 
 
 class LifeSettings(_Settings):
     """When a track is born, believed and given up."""
 
-    hits_to_confirm: int = _dial(5, 1, 100, "frames", "Frames a new track must be seen before it is believed.", 1)
+    hits_to_confirm: int = _dial(8, 1, 100, "frames", "Frames a new track must be seen before it is believed.", 1)
     longest_gap: float = _dial(
-        2.4, 0.0, 60.0, "s", "Longest time an animal may stay unseen and keep its identity.", 0.1
+        2.0, 0.0, 60.0, "s", "Longest time an animal may stay unseen and keep its identity.", 0.1
     )
 
 

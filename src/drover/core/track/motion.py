@@ -17,6 +17,7 @@ __all__ = ["COVARIANCES", "STATES", "centre_and_size", "forecast_boxes", "new_fi
 STATES = 6
 # Covariance: for x and then y position, position-velocity, velocity; then width, height.
 COVARIANCES = 8
+SIZE_SLACK = 0.2  # summed log ratio of width and height that is everyday jitter and raises no doubt
 BIRTH_SPEED = 0.06  # of the box size per frame: how fast a newborn may be moving, one standard deviation
 
 
@@ -76,14 +77,19 @@ def update(
     rows: NDArray[np.int64],
     measured: NDArray[np.float64],
     box_noise: float,
+    size_doubt: float,
 ) -> None:  # pragma: no cover
     """Correct the filters of ``rows`` by their measurements (same order), in place.
 
-    The Joseph form keeps the covariances positive (Bucy and Joseph 1968).
+    A box whose size disagrees with the forecast (two animals in one blob, or one half hidden) is trusted less:
+    its noise grows by ``size_doubt`` times the summed log ratios of width and height. The Joseph form keeps the covariances positive (Bucy and Joseph 1968).
     """
-    r = box_noise * box_noise
     for i in range(rows.shape[0]):
         k = rows[i]
+        jump = 0.0
+        for axis in range(2, 4):
+            jump += abs(np.log(max(measured[i, axis], 1.0) / max(mean[k, axis], 1.0)))
+        r = (box_noise * (1.0 + size_doubt * max(0.0, jump - SIZE_SLACK))) ** 2
         for axis in range(2):
             c = 3 * axis
             pp, pv, vv = cov[k, c], cov[k, c + 1], cov[k, c + 2]
@@ -97,6 +103,7 @@ def update(
             cov[k, c + 2] = vv - 2 * gain_v * pv + gain_v * gain_v * (pp + r)
         for axis in range(2, 4):
             p = cov[k, 4 + axis]
-            gain = p / (p + r)
+            plain = box_noise * box_noise
+            gain = p / (p + plain)
             mean[k, axis] += gain * (measured[i, axis] - mean[k, axis])
-            cov[k, 4 + axis] = (1 - gain) * (1 - gain) * p + gain * gain * r
+            cov[k, 4 + axis] = (1 - gain) * (1 - gain) * p + gain * gain * plain

@@ -94,7 +94,9 @@ class Tracker:
         forecast = forecast_boxes(living.mean)
         distance = match_distances(living.mean, living.cov, measured, settings.motion.box_noise)
         track, detection = self._match(distance, overlap_matrix(forecast, box), time)
-        update(living.mean, living.cov, track, np.ascontiguousarray(measured[detection]), settings.motion.box_noise)
+        motion = settings.motion
+        chosen = np.ascontiguousarray(measured[detection])
+        update(living.mean, living.cov, track, chosen, motion.box_noise, motion.size_doubt)
         living.hits[track] += 1
         living.unseen_since[track] = time
         living.confirmed |= living.hits >= settings.life.hits_to_confirm
