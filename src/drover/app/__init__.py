@@ -1,0 +1,1 @@
+"""The window: asks the core, never computes."""

@@ -1,0 +1,505 @@
+"""The state of one window: clip, recipe, results; and which of them is up to date.
+
+The session asks the core for results on worker threads and tells the widgets by signals. Widgets never call
+each other; they change the session or listen to it.
+"""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QUndoCommand, QUndoStack
+
+from drover.app.jobs import LatestJob
+from drover.core.count.lines import TrackPaths, prepare_paths
+from drover.core.errors import DroverError
+from drover.core.footage.reader import ClipReader
+from drover.core.formats.box_rows import read_truth
+from drover.core.formats.crossing_rows import read_crossings
+from drover.core.pipeline import (
+    DetectResult,
+    Progress,
+    count_key,
+    count_tracks,
+    detect_clip,
+    detect_key,
+    link_detections,
+    score_result,
+    track_key,
+)
+from drover.core.project.contents import KeptRun, ProjectContents
+from drover.core.recipe import DetectSettings, Recipe, TrackSettings, dump_recipe, parse_recipe, read_recipe
+from drover.core.result_store import ResultStore
+from drover.core.score.scorer import Score
+from drover.core.types import ClipInfo, Crossings, Tracks, Truth
+
+__all__ = ["STAGES", "Session", "StageState"]
+
+STAGES = ("footage", "detect", "track", "count", "score")
+
+
+class StageState:
+    """States of a stage's result."""
+
+    EMPTY = "empty"
+    FRESH = "up to date"
+    WORKING = "working"
+    STALE = "stale"
+
+
+@dataclass(frozen=True)
+class _Opened:
+    clip: ClipInfo
+    recipe_text: str
+    truth: Truth | None
+    true_crossings: Crossings | None
+    contents: ProjectContents | None = None
+    missing: str = ""
+
+
+@dataclass(frozen=True)
+class _Linked:
+    tracks: Tracks
+    paths: dict[str, TrackPaths]
+    seconds: float
+    settings: TrackSettings
+    detect: DetectResult
+
+
+class Session(QObject):
+    """Clip, recipe and results of one window."""
+
+    clip_changed = Signal()
+    recipe_changed = Signal()
+    detections_changed = Signal()
+    tracks_changed = Signal()
+    crossings_changed = Signal()
+    score_changed = Signal()
+    truth_changed = Signal()
+    states_changed = Signal()
+    progressed = Signal(object)
+    frame_changed = Signal(int)
+    message_raised = Signal(str)
+    changed = Signal()
+    _partial = Signal(int, object)
+    _progress = Signal(int, object)
+
+    def __init__(self, store: ResultStore | None = None) -> None:
+        super().__init__()
+        self.store = store or ResultStore()
+        self.clip: ClipInfo | None = None
+        self.clip_missing = False
+        self.recipe = Recipe()
+        self.recipe_text = ""
+        self.truth: Truth | None = None
+        self.true_crossings: Crossings | None = None
+        self.frame = 0
+        self.selected: int | None = None
+        self.undo = QUndoStack(self)
+        self._settled = self.recipe
+        self._detect_ticket = 0
+        self._clear_results()
+        self._open_job = LatestJob("open", self)
+        self._detect_job = LatestJob("detect", self)
+        self._link_job = LatestJob("link", self)
+        self._score_job = LatestJob("score", self)
+        for job in (self._open_job, self._detect_job, self._link_job, self._score_job):
+            job.failed.connect(self._on_failed)
+        self._open_job.done.connect(self._on_opened)
+        self._detect_job.done.connect(self._on_detected)
+        self._link_job.done.connect(self._on_linked)
+        self._score_job.done.connect(self._on_scored)
+        self._partial.connect(self._on_partial)
+        self._progress.connect(self._on_progress)
+
+    def _clear_results(self) -> None:
+        self.detect: DetectResult | None = None
+        self.detect_settings: DetectSettings | None = None
+        self.tracks: Tracks | None = None
+        self.track_settings: TrackSettings | None = None
+        self.crossings: Crossings | None = None
+        self.score: Score | None = None
+        self.link_seconds = self.count_seconds = self.score_seconds = 0.0
+        self._paths: dict[str, TrackPaths] = {}
+        self._linked_from: DetectResult | None = None
+        self._scored: object = None
+        self.cancelled = False
+
+    # --- opening --------------------------------------------------------------------------------------------
+
+    def open_clip(
+        self, path: Path, *, recipe: Path | None = None, truth: Path | None = None, true_crossings: Path | None = None
+    ) -> None:
+        """Open a clip and start working through it; the recipe stays unless another is given."""
+        kept = self.recipe_text
+
+        def work(_: object) -> _Opened:
+            with ClipReader(path.absolute()) as reader:
+                clip = reader.info
+            text = kept
+            if recipe is not None:
+                read_recipe(recipe)
+                text = recipe.read_text(encoding="utf-8")
+            true = read_truth(truth, frame_count=clip.frame_count) if truth else None
+            return _Opened(clip, text, true, read_crossings(true_crossings) if true_crossings else None)
+
+        self._open_job.submit(work)
+
+    def open_contents(self, contents: ProjectContents, project: Path) -> None:
+        """Take over what a project file held; nothing is computed again that is still up to date."""
+
+        def work(_: object) -> _Opened:
+            place = _find_clip(Path(contents.clip.path), project)
+            if place is None:
+                missing = f"the clip {contents.clip.path} is not there; results are shown without pictures"
+                return _Opened(
+                    contents.clip, contents.recipe_text, contents.truth, contents.true_crossings, contents, missing
+                )
+            with ClipReader(place) as reader:
+                clip = reader.info
+            return _Opened(clip, contents.recipe_text, contents.truth, contents.true_crossings, contents)
+
+        self._open_job.submit(work)
+
+    def load_truth(self, path: Path) -> None:
+        """Load truth for the open clip; a crossings.csv beside it is taken as the true crossings.
+
+        Raises
+        ------
+        DroverError
+            When the file does not fit.
+        """
+        if self.clip is None:
+            raise DroverError("open a clip first; truth belongs to a clip")
+        truth = read_truth(path, frame_count=self.clip.frame_count)
+        beside = path.with_name("crossings.csv")
+        crossings = read_crossings(beside) if beside.exists() else None
+        self.truth, self.true_crossings = truth, crossings
+        self.truth_changed.emit()
+        self._request_score()
+        self.changed.emit()
+
+    def _on_opened(self, opened: _Opened) -> None:
+        self._detect_job.cancel()
+        self._link_job.cancel()
+        self._score_job.cancel()
+        self._clear_results()
+        self.clip, self.truth, self.true_crossings = opened.clip, opened.truth, opened.true_crossings
+        self.clip_missing = bool(opened.missing)
+        self.recipe_text = opened.recipe_text
+        self.recipe = self._settled = parse_recipe(opened.recipe_text)
+        self.undo.clear()
+        self.frame, self.selected = 0, None
+        if opened.contents is not None:
+            self._restore(opened.contents)
+        self.clip_changed.emit()
+        self.truth_changed.emit()
+        self.recipe_changed.emit()
+        if opened.contents is not None and self.detect is not None:
+            for signal in (self.detections_changed, self.tracks_changed, self.crossings_changed):
+                signal.emit()
+            self.set_frame(int(opened.contents.view.get("frame", "1")) - 1)
+        for note in (*opened.clip.notes, opened.missing):
+            if note:
+                self.message_raised.emit(note)
+        self._bring_up_to_date()
+        self.changed.emit()
+
+    def _restore(self, contents: ProjectContents) -> None:
+        run = contents.run
+        clip = self.clip
+        if run is None or clip is None:
+            return
+        same_clip = self.clip_missing or clip.fingerprint == contents.clip.fingerprint
+        kept = parse_recipe(run.recipe_text)
+        if not same_clip or run.detect_key != detect_key(clip, kept.detect):
+            if not same_clip:
+                self.message_raised.emit("the clip has changed since the project was saved; it is worked through again")
+            return
+        known = detect_clip(clip, kept.detect, store=self.store, cancelled=lambda: True) if self._stored(run) else None
+        self.detect = known or DetectResult(run.detections, run.histogram, (), run.seconds, clip.frame_count)
+        self.detect_settings = kept.detect
+        if run.track_key == track_key(run.detect_key, kept.track):
+            self.tracks, self.track_settings, self._linked_from = run.tracks, kept.track, self.detect
+            if run.count_key == count_key(run.track_key, kept.count):
+                self.crossings = run.crossings
+
+    def _stored(self, run: KeptRun) -> bool:
+        return (self.store.folder / run.detect_key / "facts.json").exists()
+
+    # --- settings -------------------------------------------------------------------------------------------
+
+    def preview(self, recipe: Recipe) -> None:
+        """Show what a recipe would do while a handle is being dragged; not yet an edit."""
+        self._apply(recipe, settle=False)
+
+    def edit(self, recipe: Recipe, what: str) -> None:
+        """Make a recipe the current one, as one step that can be undone."""
+        if recipe == self._settled:
+            self._apply(recipe, settle=True)
+            return
+        self.undo.push(_RecipeEdit(self, self._settled, recipe, what))
+
+    def _settle(self, recipe: Recipe) -> None:
+        self._settled = recipe
+        self.recipe_text = dump_recipe(recipe, self.recipe_text)
+        self._apply(recipe, settle=True)
+        self.changed.emit()
+
+    def _apply(self, recipe: Recipe, *, settle: bool) -> None:
+        before, self.recipe = self.recipe, recipe
+        if recipe != before:
+            self.recipe_changed.emit()
+        if recipe.count != before.count:
+            self._recount()
+        if settle:
+            self._bring_up_to_date()
+        elif recipe.track != before.track:
+            self._request_link()
+        self.states_changed.emit()
+
+    # --- stages ---------------------------------------------------------------------------------------------
+
+    def state_of(self, stage: str) -> str:
+        """State of a stage's result, one of :class:`StageState`."""
+        if self.clip is None:
+            return StageState.EMPTY
+        if stage == "footage":
+            return StageState.STALE if self.clip_missing else StageState.FRESH
+        detect_fresh = self.detect is not None and self.detect.finished and self.detect_settings == self.recipe.detect
+        if stage == "detect":
+            return self._state(detect_fresh, self._detect_job.busy, self.detect is not None)
+        track_fresh = detect_fresh and self._linked_from is self.detect and self.track_settings == self.recipe.track
+        if stage in ("track", "count"):
+            return self._state(track_fresh, self._detect_job.busy or self._link_job.busy, self.tracks is not None)
+        if self.truth is None:
+            return StageState.EMPTY
+        busy = self._detect_job.busy or self._link_job.busy or self._score_job.busy
+        return self._state(track_fresh and self._scored == self._score_stamp(), busy, self.score is not None)
+
+    @staticmethod
+    def _state(fresh: bool, busy: bool, any_result: bool) -> str:
+        if fresh:
+            return StageState.FRESH
+        if busy:
+            return StageState.WORKING
+        return StageState.STALE if any_result else StageState.EMPTY
+
+    def _bring_up_to_date(self) -> None:
+        """Start whatever is needed for all results to belong to the current recipe."""
+        if self.clip is None:
+            return
+        fresh = self.detect is not None and self.detect.finished and self.detect_settings == self.recipe.detect
+        if not fresh and not self.clip_missing:
+            self._request_detect()
+        elif self._linked_from is not self.detect or self.track_settings != self.recipe.track:
+            self._request_link()
+        else:
+            if self.crossings is None:
+                self._recount()
+            self._request_score()
+        self.states_changed.emit()
+
+    def _request_detect(self) -> None:
+        clip, settings, store = self.clip, self.recipe.detect, self.store
+        if clip is None or (self._detect_job.busy and settings == self._detecting):
+            return
+        self._detecting = settings
+        self.cancelled = False
+        ticket = self._detect_ticket = self._detect_ticket + 1
+
+        def work(cancelled):  # type: ignore[no-untyped-def]
+            return detect_clip(
+                clip,
+                settings,
+                store=store,
+                cancelled=cancelled,
+                on_progress=lambda progress: self._progress.emit(ticket, progress),
+                on_partial=lambda result: self._partial.emit(ticket, result),
+            )
+
+        self._detect_job.submit(work)
+
+    _detecting: DetectSettings | None = None
+
+    def cancel_work(self) -> None:
+        """Stop working through the clip; what was found so far stays."""
+        self._detect_job.cancel()
+        self._detect_ticket += 1
+        self.cancelled = True
+        self.progressed.emit(None)
+        self.states_changed.emit()
+
+    def resume_work(self) -> None:
+        """Work through the clip again after a stop."""
+        self._bring_up_to_date()
+
+    def _on_progress(self, ticket: int, progress: Progress) -> None:
+        if ticket == self._detect_ticket and self._detect_job.busy:
+            self.progressed.emit(progress)
+
+    def _on_partial(self, ticket: int, result: DetectResult) -> None:
+        if ticket == self._detect_ticket and self._detect_job.busy:
+            self._take_detections(result)
+
+    def _on_detected(self, result: DetectResult) -> None:
+        self.progressed.emit(None)
+        self._take_detections(result)
+        for note in result.notes:
+            self.message_raised.emit(note)
+        self.changed.emit()
+
+    def _take_detections(self, result: DetectResult) -> None:
+        self.detect, self.detect_settings = result, self._detecting
+        self.detections_changed.emit()
+        self._request_link()
+        self.states_changed.emit()
+
+    def _request_link(self) -> None:
+        clip, detect, settings = self.clip, self.detect, self.recipe.track
+        if clip is None or detect is None:
+            return
+        references = {line.reference for line in self.recipe.count.line}
+
+        def work(cancelled):  # type: ignore[no-untyped-def]
+            start = time.perf_counter()
+            tracks = link_detections(detect.detections, clip.times, clip.rate, settings, cancelled=cancelled)
+            seconds = time.perf_counter() - start
+            paths = {reference: prepare_paths(tracks, reference) for reference in references}
+            return _Linked(tracks, paths, seconds, settings, detect)
+
+        self._link_job.submit(work)
+        self.states_changed.emit()
+
+    def _on_linked(self, linked: _Linked) -> None:
+        self.tracks, self._paths, self.link_seconds = linked.tracks, linked.paths, linked.seconds
+        self.track_settings, self._linked_from = linked.settings, linked.detect
+        self.tracks_changed.emit()
+        self._recount()
+        self.states_changed.emit()
+        self.changed.emit()
+
+    def _recount(self) -> None:
+        """Count on the interface thread: a few milliseconds even for a million rows."""
+        if self.clip is None or self.tracks is None:
+            return
+        start = time.perf_counter()
+        self.crossings = count_tracks(self.tracks, self.clip.times, self.recipe.count, paths=self._paths)
+        self.count_seconds = time.perf_counter() - start
+        self.crossings_changed.emit()
+        self._request_score()
+
+    def _score_stamp(self) -> object:
+        return id(self.tracks), id(self.crossings), id(self.truth), self.recipe.score
+
+    def _request_score(self) -> None:
+        tracks, truth, settings = self.tracks, self.truth, self.recipe.score
+        crossings, true_crossings, stamp = self.crossings, self.true_crossings, self._score_stamp()
+        if tracks is None or truth is None or self._scored == stamp:
+            return
+
+        def work(_: object) -> tuple[object, Score, float]:
+            start = time.perf_counter()
+            score = score_result(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings)
+            return stamp, score, time.perf_counter() - start
+
+        self._score_job.submit(work)
+        self.states_changed.emit()
+
+    def _on_scored(self, scored: tuple[object, Score, float]) -> None:
+        self._scored, self.score, self.score_seconds = scored
+        self.score_changed.emit()
+        self.states_changed.emit()
+
+    def _on_failed(self, line: str) -> None:
+        self.progressed.emit(None)
+        self.message_raised.emit(line)
+        self.states_changed.emit()
+
+    # --- where the user is ----------------------------------------------------------------------------------
+
+    def set_frame(self, frame: int) -> None:
+        """Go to a frame, held inside the clip."""
+        if self.clip is None:
+            return
+        held = min(max(frame, 0), self.clip.frame_count - 1)
+        if held != self.frame:
+            self.frame = held
+            self.frame_changed.emit(held)
+
+    def select(self, identity: int | None) -> None:
+        """Choose an identity, or none."""
+        if identity != self.selected:
+            self.selected = identity
+            self.frame_changed.emit(self.frame)
+
+    # --- saving ---------------------------------------------------------------------------------------------
+
+    def contents(self) -> ProjectContents | None:
+        """What a project file should hold now; results only once the whole clip is worked through."""
+        if self.clip is None:
+            return None
+        view = {"frame": str(self.frame + 1)}
+        return ProjectContents(
+            self.clip, dump_recipe(self._settled, self.recipe_text), self._kept_run(), self.truth, self.true_crossings, view
+        )
+
+    def _kept_run(self) -> KeptRun | None:
+        clip, detect, tracks, crossings = self.clip, self.detect, self.tracks, self.crossings
+        settled = self._settled
+        complete = (
+            clip is not None
+            and detect is not None
+            and tracks is not None
+            and crossings is not None
+            and detect.finished
+            and self._linked_from is detect
+            and (self.detect_settings, self.track_settings) == (settled.detect, settled.track)
+            and self.recipe == settled
+        )
+        if not complete:
+            return None
+        assert clip is not None and detect is not None and tracks is not None and crossings is not None
+        found = detect_key(clip, settled.detect)
+        linked = track_key(found, settled.track)
+        return KeptRun(
+            recipe_text=dump_recipe(settled),
+            detect_key=found,
+            track_key=linked,
+            count_key=count_key(linked, settled.count),
+            detections=detect.detections,
+            tracks=tracks,
+            crossings=crossings,
+            histogram=detect.histogram,
+            seconds=detect.seconds,
+        )
+
+    def close(self) -> None:
+        """End all threads."""
+        for job in (self._open_job, self._detect_job, self._link_job, self._score_job):
+            job.close()
+
+
+class _RecipeEdit(QUndoCommand):
+    """One change of the recipe."""
+
+    def __init__(self, session: Session, before: Recipe, after: Recipe, what: str) -> None:
+        super().__init__(what)
+        self._session, self._before, self._after = session, before, after
+
+    def redo(self) -> None:
+        self._session._settle(self._after)
+
+    def undo(self) -> None:
+        self._session._settle(self._before)
+
+
+def _find_clip(path: Path, project: Path) -> Path | None:
+    """The clip where it was, or beside the project file."""
+    for place in (path, project.parent / path.name):
+        if place.is_file():
+            return place
+    return None

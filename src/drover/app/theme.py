@@ -1,0 +1,104 @@
+"""Colours, type and style, in one place."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pyqtgraph as pg
+from PySide6.QtGui import QColor, QFont, QFontDatabase
+from PySide6.QtWidgets import QApplication
+
+__all__ = [
+    "CLAY", "FIELD", "IDENTITY_COLOURS", "INK", "MOSS", "MUTED", "OCHRE", "PAPER", "RULE", "STONE",
+    "apply_theme", "colour", "identity_colour", "number_font",
+]  # fmt: skip
+
+STONE, PAPER, INK, MUTED, RULE = "#ECEAE4", "#F7F5F0", "#23302C", "#6E7B75", "#D5D1C6"
+MOSS, OCHRE, CLAY, FIELD = "#2F6B55", "#C8862A", "#B5482F", "#1F2623"
+MUTED_TEXT = "#5A6761"  # MUTED, a step darker: small text needs the contrast
+
+# Twelve that stay apart for colour-blind eyes by lightness as well as hue, and stand out on grass.
+IDENTITY_COLOURS = (
+    "#F0A63C", "#62B6E8", "#EC93B6", "#B7DB74", "#B39AF0", "#E8714A",
+    "#49C9B1", "#F2E06A", "#7F97F2", "#DB7FD6", "#D9B48A", "#C4E6F2",
+)  # fmt: skip
+
+
+def colour(name: str, alpha: int = 255) -> QColor:
+    """A colour with transparency 0..255."""
+    out = QColor(name)
+    out.setAlpha(alpha)
+    return out
+
+
+def identity_colour(identity: int) -> str:
+    """The colour of an identity, the same wherever it is shown."""
+    return IDENTITY_COLOURS[(identity - 1) % len(IDENTITY_COLOURS)]
+
+
+def number_font(size: int = 12, *, bold: bool = False) -> QFont:
+    """A font whose digits all have one width, so that numbers do not dance."""
+    font = QFont(QApplication.font())
+    font.setPixelSize(size)
+    font.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
+    font.setFeature(QFont.Tag("tnum"), 1)
+    return font
+
+
+def apply_theme(app: QApplication) -> None:
+    """Load the fonts and set the style of the whole program."""
+    for path in sorted((Path(__file__).parent / "fonts").glob("*.otf")):
+        QFontDatabase.addApplicationFont(str(path))
+    font = QFont("Inter")
+    font.setPixelSize(12)
+    app.setFont(font)
+    app.setStyle("Fusion")
+    app.setStyleSheet(_SHEET)
+    pg.setConfigOptions(antialias=True, background=PAPER, foreground=MUTED)
+
+
+_SHEET = f"""
+* {{ color: {INK}; font-family: Inter; font-size: 12px; }}
+QMainWindow, QDialog, QMessageBox {{ background: {STONE}; }}
+QMenuBar {{ background: {PAPER}; padding: 1px 4px; }}
+QMenuBar::item {{ padding: 4px 9px; border-radius: 4px; background: transparent; }}
+QMenuBar::item:selected {{ background: {STONE}; }}
+QMenu {{ background: {PAPER}; border: 1px solid {RULE}; padding: 4px; }}
+QMenu::item {{ padding: 5px 26px 5px 14px; border-radius: 4px; }}
+QMenu::item:selected {{ background: #DDE7E1; }}
+QMenu::item:disabled {{ color: #A9AFAA; }}
+QMenu::separator {{ height: 1px; background: {RULE}; margin: 4px 8px; }}
+QToolTip {{ background: {INK}; color: {PAPER}; border: 0; padding: 5px 7px; }}
+QStatusBar {{ background: {STONE}; border-top: 1px solid {RULE}; }}
+QStatusBar::item {{ border: 0; }}
+QScrollArea, QScrollArea > QWidget > QWidget {{ background: {STONE}; border: 0; }}
+QScrollBar:vertical {{ background: transparent; width: 10px; margin: 2px; }}
+QScrollBar::handle:vertical {{ background: #BDBAAF; border-radius: 3px; min-height: 28px; }}
+QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; height: 0; }}
+QPushButton, QToolButton {{
+    background: {PAPER}; border: 1px solid #C5C1B5; border-radius: 5px; padding: 4px 10px; min-height: 16px;
+}}
+QPushButton:hover, QToolButton:hover {{ border-color: {MOSS}; }}
+QPushButton:pressed, QToolButton:pressed {{ background: #DDE7E1; }}
+QPushButton:focus, QToolButton:focus {{ border-color: {MOSS}; }}
+QPushButton:disabled, QToolButton:disabled {{ color: #A9AFAA; }}
+QPushButton[primary="true"] {{ background: {MOSS}; color: #FFFFFF; border-color: {MOSS}; font-weight: 600; }}
+QPushButton[primary="true"]:hover {{ background: #3A7D64; }}
+QPushButton[flat="true"] {{ background: transparent; border-color: transparent; color: {MUTED_TEXT}; }}
+QPushButton[flat="true"]:hover {{ color: {INK}; border-color: {RULE}; }}
+QComboBox, QDoubleSpinBox, QSpinBox, QLineEdit {{
+    background: #FFFFFF; border: 1px solid #C5C1B5; border-radius: 4px; padding: 2px 6px; min-height: 18px;
+    selection-background-color: {MOSS}; selection-color: #FFFFFF;
+}}
+QComboBox:focus, QDoubleSpinBox:focus, QSpinBox:focus, QLineEdit:focus {{ border-color: {MOSS}; }}
+QComboBox::drop-down {{ border: 0; width: 16px; }}
+QComboBox QAbstractItemView {{ background: #FFFFFF; border: 1px solid {RULE}; selection-background-color: #DDE7E1; selection-color: {INK}; }}
+QDoubleSpinBox::up-button, QDoubleSpinBox::down-button, QSpinBox::up-button, QSpinBox::down-button {{ width: 0; }}
+QLabel[role="muted"] {{ color: {MUTED_TEXT}; }}
+QLabel[role="title"] {{ font-weight: 600; }}
+QFrame[role="card"] {{ background: {PAPER}; border: 1px solid {RULE}; border-radius: 6px; }}
+QFrame[role="card"] QLabel {{ background: transparent; }}
+QProgressBar {{ background: #DAD7CD; border: 0; border-radius: 3px; max-height: 6px; min-height: 6px; }}
+QProgressBar::chunk {{ background: {MOSS}; border-radius: 3px; }}
+QSplitter::handle {{ background: {RULE}; }}
+"""

@@ -1,0 +1,251 @@
+"""``drover``: demo, open, run, score, simulate.
+
+Exit code 0 done, 1 failed, 2 wrong usage; an error is one plain line on standard error.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from typer.main import get_command
+
+from drover import __version__
+from drover.cli.progress import shown_progress
+from drover.cli.tables import print_count_table, print_score_table
+from drover.core.errors import DroverError
+from drover.core.examples import example
+from drover.core.footage.reader import ClipReader
+from drover.core.formats.box_rows import read_detections, read_tracks, read_truth
+from drover.core.formats.crossing_rows import read_crossings
+from drover.core.pipeline import ClipRun, run_clip, score_result
+from drover.core.recipe import Recipe, ScoreSettings, read_recipe
+from drover.core.run_files import write_run
+from drover.core.types import ClipInfo, Crossings, Truth
+
+__all__ = ["app", "main"]
+
+app = typer.Typer(
+    name="drover",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    help="Find moving objects in video, keep their identities, count line crossings, score the result.",
+)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        print(f"drover {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _root(
+    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
+) -> None:
+    """Find moving objects in video, keep their identities, count line crossings, score the result."""
+
+
+@app.command()
+def demo(
+    headless: Annotated[bool, typer.Option("--headless", help="Run without a window and print the result.")] = False,
+    out: Annotated[Path, typer.Option(help="Folder for the files of a headless run.")] = Path("demo-out"),
+) -> None:
+    """Open the Fold Hill demo in the window; headless: run it, print counts and score, write its files."""
+    if headless:
+        _headless_demo(out)
+    else:
+        _window(["--demo"])
+
+
+@app.command("open")
+def open_(
+    path: Annotated[Path | None, typer.Argument(metavar="[PROJECT | CLIP]", help="A .drover project or a video.")] = None,
+) -> None:
+    """Open the window, with a project or a clip."""
+    if path is not None and not path.exists():
+        raise DroverError(f"{path}: there is no such file; check the name")
+    _window([] if path is None else [str(path)])
+
+
+@app.command()
+def run(
+    clips: Annotated[list[Path], typer.Argument(metavar="CLIP...", help="Videos to work through.")],
+    out: Annotated[Path, typer.Option(help="Folder for the results; each clip gets a folder in it.")],
+    recipe: Annotated[Path | None, typer.Option(help="Recipe (TOML); what it leaves out keeps its default.")] = None,
+    detections: Annotated[Path | None, typer.Option(help="Boxes to link instead of detecting.")] = None,
+    truth: Annotated[Path | None, typer.Option(help="Truth to score against.")] = None,
+    true_crossings: Annotated[
+        Path | None, typer.Option(help="True crossings; if not given, a crossings.csv beside the truth is used.")
+    ] = None,
+) -> None:
+    """Detect, track and count; score where truth is given."""
+    if len(clips) > 1 and (detections is not None or truth is not None):
+        raise typer.BadParameter("--detections and --truth belong to one clip; give one clip")
+    settings = read_recipe(recipe) if recipe else Recipe()
+    failed, used = False, set[str]()
+    for clip in clips:
+        try:
+            folder = out / _folder_name(clip, used)
+            result = _run_one(clip, settings, detections, truth, true_crossings)
+            write_run(result, folder)
+            _report(result, folder)
+        except DroverError as error:
+            if len(clips) == 1:
+                raise
+            print(f"drover: {error}", file=sys.stderr)
+            failed = True
+    if failed:
+        raise typer.Exit(1)
+
+
+@app.command()
+def score(
+    truth: Annotated[Path, typer.Option(help="Truth, ten-column rows.")],
+    tracks: Annotated[Path, typer.Option(help="Tracks, ten-column rows.")],
+    as_json: Annotated[bool, typer.Option("--json", help="Print JSON instead of a table.")] = False,
+) -> None:
+    """Score tracks against truth."""
+    true = read_truth(truth)
+    result = score_result(read_tracks(tracks), true, ScoreSettings())
+    if as_json:
+        print(json.dumps(result.as_dict(), indent=2))
+    else:
+        print_score_table(result)
+
+
+@app.command()
+def simulate(
+    scene: Annotated[str, typer.Argument(metavar="SCENE", help="gap or gap-short.")],
+    out: Annotated[Path, typer.Option(help="Folder for clip, truth, crossings and recipe.")],
+    seed: Annotated[int | None, typer.Option(min=0, help="Another herd on the same farm.")] = None,
+    seconds: Annotated[float | None, typer.Option(help="Length of the clip, s.")] = None,
+) -> None:
+    """Draw a scene of the Fold Hill farm with its exact truth."""
+    from drover.core.simulate.farm import build_scene
+    from drover.core.simulate.write import write_scene
+
+    made = build_scene(scene, seed=seed, seconds=seconds)
+    with shown_progress(f"draw {scene}") as show:
+        write_scene(made, out, progress=lambda done, total: show.update(done, total))
+    print(f"{made.frame_count} frames, {len(made.actors)} animals: clip.mp4, truth.csv, crossings.csv, recipe.toml in {out}")
+
+
+# --- parts ---------------------------------------------------------------------------------------------------
+
+
+def _folder_name(clip: Path, used: set[str]) -> str:
+    """The clip's stem, numbered where two clips of one call share it."""
+    name, number = clip.stem or "clip", 1
+    while name in used:
+        number += 1
+        name = f"{clip.stem}-{number}"
+    used.add(name)
+    return name
+
+
+def _open_clip(path: Path) -> ClipInfo:
+    with ClipReader(path) as reader:
+        return reader.info
+
+
+def _truth_of(clip: ClipInfo, truth: Path | None, crossings: Path | None) -> tuple[Truth | None, Crossings | None]:
+    if truth is None:
+        return None, read_crossings(crossings) if crossings else None
+    beside = truth.with_name("crossings.csv")
+    chosen = crossings or (beside if beside.exists() else None)
+    return read_truth(truth, frame_count=clip.frame_count), read_crossings(chosen) if chosen else None
+
+
+def _run_one(
+    path: Path, recipe: Recipe, detections: Path | None, truth: Path | None, crossings: Path | None
+) -> ClipRun:
+    clip = _open_clip(path)
+    for note in clip.notes:
+        print(f"drover: {path}: {note}", file=sys.stderr)
+    true, true_crossings = _truth_of(clip, truth, crossings)
+    boxes = None
+    if detections is not None:
+        boxes = read_detections(detections, frame_count=clip.frame_count, size=(clip.width, clip.height))
+    with shown_progress(path.name) as show:
+        result = run_clip(
+            clip,
+            recipe,
+            detections=boxes,
+            truth=true,
+            true_crossings=true_crossings,
+            on_progress=lambda p: show.update(p.done, p.total),
+        )
+    for note in result.detect.notes:
+        print(f"drover: {path}: {note}", file=sys.stderr)
+    return result
+
+
+def _report(result: ClipRun, folder: Path) -> None:
+    identities = len(result.tracks.paths.identity)
+    spent = sum(result.seconds.values())
+    print(f"{Path(result.clip.path).name}: {result.clip.frame_count} frames, {identities} identities, {spent:.1f} s")
+    if result.recipe.count.line:
+        print_count_table(result.crossings, None)
+    if result.score is not None:
+        print_score_table(result.score)
+    print(f"written to {folder}")
+
+
+def _headless_demo(out: Path) -> None:
+    chosen = example("gap")
+    result = _run_one(chosen.clip, read_recipe(chosen.recipe), None, chosen.truth, chosen.crossings)
+    folder = out / chosen.name
+    files = write_run(result, folder)
+    print_count_table(result.crossings, read_crossings(chosen.crossings))
+    if result.score is not None:
+        print_score_table(result.score)
+    frames, spent = result.clip.frame_count, sum(result.seconds.values())
+    print(f"{frames} frames in {spent:.1f} s: " + ", ".join(f"{stage} {s:.2f} s" for stage, s in result.seconds.items()))
+    print(f"written to {folder}: " + ", ".join(path.name for path in files))
+    print("to see it in the window, on a machine with a display: .venv/bin/drover demo")
+
+
+def _window(arguments: list[str]) -> None:
+    if not _has_display():
+        raise DroverError(
+            "there is no display to open a window on; run 'drover demo --headless' or 'drover run', "
+            "or set DISPLAY and try again"
+        )
+    from drover.app.start import start
+
+    code = start(arguments)
+    if code:
+        raise typer.Exit(code)
+
+
+def _has_display() -> bool:
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
+
+
+def main() -> None:
+    """Entry of the ``drover`` program: errors become one line and an exit code."""
+    try:
+        code = get_command(app)(standalone_mode=False)
+    except DroverError as error:
+        print(f"drover: {error}", file=sys.stderr)
+        code = 1
+    except (KeyboardInterrupt, typer.Abort):
+        print("drover: stopped", file=sys.stderr)
+        code = 1
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        code = 1
+    except Exception as error:
+        if not hasattr(error, "format_message"):
+            raise
+        reason = error.format_message().rstrip(".")
+        if reason:
+            print(f"drover: {reason}; see 'drover --help'", file=sys.stderr)
+        code = getattr(error, "exit_code", 2)
+    sys.exit(code if isinstance(code, int) else 0)
