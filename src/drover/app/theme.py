@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase
 from PySide6.QtWidgets import QApplication
 
 __all__ = [
-    "CLAY", "FIELD", "IDENTITY_COLOURS", "INK", "MOSS", "MUTED", "OCHRE", "PAPER", "RULE", "STONE",
+    "CLAY", "FIELD", "IDENTITY_COLOURS", "INK", "MOSS", "MUTED", "MUTED_TEXT", "OCHRE", "PAPER", "RULE", "STONE",
     "apply_theme", "colour", "identity_colour", "number_font",
 ]  # fmt: skip
 

@@ -1,0 +1,1 @@
+"""Dials: the settings of the stage in focus, each on its evidence."""

@@ -1,0 +1,48 @@
+"""The panel on the right: the dials of the stage in focus."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QScrollArea, QStackedWidget, QVBoxLayout, QWidget
+
+from drover.app.dials.count import CountDials
+from drover.app.dials.detect import DetectDials
+from drover.app.dials.footage import FootageFacts
+from drover.app.dials.score import ScoreDials
+from drover.app.dials.track import TrackDials
+from drover.app.pictures import Pictures
+from drover.app.session import STAGES, Session
+
+__all__ = ["DialPanel"]
+
+
+class DialPanel(QStackedWidget):
+    """One page a stage."""
+
+    def __init__(self, session: Session, pictures: Pictures) -> None:
+        super().__init__()
+        self.setFixedWidth(326)
+        self.footage = FootageFacts(session)
+        self.detect = DetectDials(session, pictures)
+        self.track = TrackDials(session)
+        self.count = CountDials(session)
+        self.score = ScoreDials(session)
+        for page in (self.footage, self.detect, self.track, self.count, self.score):
+            self.addWidget(_scrolled(page))
+
+    def show_stage(self, stage: str) -> None:
+        """Bring a stage's page to the front."""
+        self.setCurrentIndex(STAGES.index(stage))
+
+
+def _scrolled(page: QWidget) -> QScrollArea:
+    holder = QWidget()
+    column = QVBoxLayout(holder)
+    column.setContentsMargins(9, 9, 9, 9)
+    column.addWidget(page)
+    column.addStretch(1)
+    area = QScrollArea()
+    area.setWidget(holder)
+    area.setWidgetResizable(True)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    return area

@@ -1,0 +1,239 @@
+"""What dials are built from: cards, numbers with units, and distributions with a handle on them."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyqtgraph as pg
+from numpy.typing import NDArray
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtWidgets import (
+    QDoubleSpinBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from drover.app.theme import CLAY, INK, MUTED, RULE, colour, number_font
+from drover.core.recipe import SettingInfo, setting_info
+
+__all__ = ["Card", "EvidencePlot", "Folded", "NumberBox", "SettingRow", "muted", "title"]
+
+
+def title(text: str) -> QLabel:
+    """A heading."""
+    label = QLabel(text)
+    label.setProperty("role", "title")
+    return label
+
+
+def muted(text: str = "", *, wrap: bool = False) -> QLabel:
+    """A quiet line of text."""
+    label = QLabel(text)
+    label.setProperty("role", "muted")
+    label.setWordWrap(wrap)
+    return label
+
+
+class Card(QFrame):
+    """A titled box; ``note`` stands right of the title."""
+
+    def __init__(self, heading: str) -> None:
+        super().__init__()
+        self.setProperty("role", "card")
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(11, 9, 11, 10)
+        self.body.setSpacing(7)
+        head = QHBoxLayout()
+        head.addWidget(title(heading))
+        head.addStretch(1)
+        self.note = muted()
+        head.addWidget(self.note)
+        self.body.addLayout(head)
+
+
+class NumberBox(QDoubleSpinBox):
+    """A number with its unit; the wheel does nothing until it has the focus."""
+
+    settled = Signal(float)
+
+    def __init__(self, info: SettingInfo) -> None:
+        super().__init__()
+        self.info = info
+        self.setRange(info.low, info.high)
+        self.setSingleStep(info.step)
+        self.setDecimals(0 if info.whole else 2 if info.step < 0.1 else 1)
+        self.setSuffix(f" {info.unit}" if info.unit != "fraction" else "")
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.setFont(number_font(12))
+        self.setFixedWidth(112)
+        self.setKeyboardTracking(False)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setToolTip(_tip(info))
+        self.valueChanged.connect(self.settled)
+
+    def show_value(self, value: float) -> None:
+        """Show a value without telling anybody."""
+        with QSignalBlocker(self):
+            self.setValue(value)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if self.hasFocus():
+            super().wheelEvent(event)
+        else:
+            event.ignore()
+
+
+def _tip(info: SettingInfo) -> str:
+    number = "{:.0f}" if info.whole else "{:g}"
+    low, high, default = (number.format(value) for value in (info.low, info.high, info.default))
+    return f"{info.help}\n{low} to {high} {info.unit}; {default} if nothing is set. Up and down keys step."
+
+
+class SettingRow(QWidget):
+    """A setting's name and number. ``changed`` carries the dotted path and the new value."""
+
+    changed = Signal(str, float)
+
+    def __init__(self, label: str, path: str) -> None:
+        super().__init__()
+        self.path = path
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        name = QLabel(label)
+        row.addWidget(name)
+        row.addStretch(1)
+        self.box = NumberBox(setting_info(path))
+        self.box.setAccessibleName(label)
+        name.setToolTip(self.box.toolTip())
+        name.setBuddy(self.box)
+        self.box.settled.connect(lambda value: self.changed.emit(path, value))
+        row.addWidget(self.box)
+
+
+class Folded(QWidget):
+    """Less used dials behind a heading that opens on a click."""
+
+    def __init__(self, heading: str) -> None:
+        super().__init__()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(5)
+        self.switch = QToolButton()
+        self.switch.setText(heading)
+        self.switch.setCheckable(True)
+        self.switch.setArrowType(Qt.ArrowType.RightArrow)
+        self.switch.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+        self.switch.setStyleSheet(f"QToolButton {{ border: 0; background: transparent; color: {INK}; padding: 2px 0; }}")
+        self.inside = QWidget()
+        self.inside.setStyleSheet("background: transparent;")
+        self.rows = QVBoxLayout(self.inside)
+        self.rows.setContentsMargins(0, 0, 0, 0)
+        self.rows.setSpacing(5)
+        self.inside.hide()
+        self.switch.toggled.connect(self._open)
+        layout.addWidget(self.switch)
+        layout.addWidget(self.inside)
+
+    def _open(self, on: bool) -> None:
+        self.switch.setArrowType(Qt.ArrowType.DownArrow if on else Qt.ArrowType.RightArrow)
+        self.inside.setVisible(on)
+
+
+class EvidencePlot(QWidget):
+    """A distribution with a handle where it is cut.
+
+    ``changing`` while the handle moves, ``changed`` once it is let go. Bars on the kept side are moss, on the
+    cut side pale.
+    """
+
+    changing = Signal(float)
+    changed = Signal(float)
+
+    def __init__(self, info: SettingInfo, *, keep_below: bool, log_counts: bool = False, height: int = 104) -> None:
+        super().__init__()
+        self.info, self._keep_below, self._log = info, keep_below, log_counts
+        layout = QGridLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        self.plot = pg.PlotWidget(background="#F1EEE7")
+        self.plot.setFixedHeight(height)
+        self.plot.setMenuEnabled(False)
+        self.plot.hideButtons()
+        self.plot.setMouseEnabled(False, False)
+        self.plot.hideAxis("left")
+        axis = self.plot.getAxis("bottom")
+        axis.setTickFont(number_font(10))
+        axis.setPen(colour(RULE))
+        axis.setTextPen(MUTED)
+        axis.setStyle(tickLength=3)
+        axis.setHeight(20)
+        self.plot.getPlotItem().setContentsMargins(4, 4, 4, 0)
+        self._bars = pg.BarGraphItem(x=[0.0], height=[0.0], width=1.0)
+        self._now = pg.PlotCurveItem(pen=pg.mkPen(INK, width=1.3))
+        self.plot.addItem(self._bars)
+        self.plot.addItem(self._now)
+        self.handle = pg.InfiniteLine(
+            movable=True, angle=90, bounds=(info.low, info.high), pen=pg.mkPen(CLAY, width=2),
+            hoverPen=pg.mkPen(CLAY, width=4), label="{value:.1f}",
+            labelOpts={"position": 0.86, "color": "#FFFFFF", "fill": pg.mkBrush(CLAY), "movable": False, "rotateAxis": None},
+        )  # fmt: skip
+        unit = "" if info.unit == "fraction" else f" {info.unit}"
+        self.handle.label.setFormat(("{value:.0f}" if info.whole or info.step >= 1 else "{value:.1f}") + unit)
+        self.handle.label.setFont(number_font(10, bold=True))
+        self.handle.setCursor(Qt.CursorShape.SizeHorCursor)
+        self.handle.sigDragged.connect(self._dragged)
+        self.handle.sigPositionChangeFinished.connect(self._dropped)
+        self.plot.addItem(self.handle)
+        self.plot.setToolTip(info.help + "\nDrag the red handle.")
+        layout.addWidget(self.plot, 0, 0)
+        self._edges, self._counts = np.array([0.0, 1.0]), np.zeros(1)
+
+    def show_evidence(
+        self, edges: NDArray[np.float64], counts: NDArray[np.float64], now: NDArray[np.float64] | None = None
+    ) -> None:
+        """Show a histogram; ``now`` is a second one over the same bins, for this frame alone, as a line."""
+        self._edges, self._counts = np.asarray(edges, float), self._scaled(np.asarray(counts, float))
+        if now is not None and now.sum() > 0:
+            line = self._scaled(np.asarray(now, float) * (counts.sum() / now.sum()))
+            self._now.setData(np.repeat(self._edges, 2)[1:-1], np.repeat(line, 2))
+        else:
+            self._now.setData([], [])
+        top = max(1e-9, float(self._counts.max(initial=0)))
+        self.plot.setYRange(0, top * 1.25, padding=0)
+        self.plot.setXRange(float(self._edges[0]), float(self._edges[-1]), padding=0.01)
+        self._tint()
+
+    def show_value(self, value: float) -> None:
+        """Put the handle where the setting is, unless it is being dragged."""
+        if not self.handle.moving and value != self.handle.value():
+            with QSignalBlocker(self.handle):
+                self.handle.setValue(value)
+            self.handle.label.valueChanged()
+            self._tint()
+
+    def _scaled(self, counts: NDArray[np.float64]) -> NDArray[np.float64]:
+        return np.log10(1.0 + counts) if self._log else counts
+
+    def _tint(self) -> None:
+        middle = (self._edges[1:] + self._edges[:-1]) / 2
+        kept = (middle <= self.handle.value()) == self._keep_below
+        brushes = [pg.mkBrush("#7FA392" if on else "#D8CBB2") for on in kept]
+        width = np.diff(self._edges) * 0.9
+        self._bars.setOpts(x=middle, height=self._counts, width=width, brushes=brushes, pen=pg.mkPen(None))
+
+    def _value(self) -> float:
+        value = float(self.handle.value())
+        return float(round(value)) if self.info.whole or self.info.step >= 1 else round(value, 2)
+
+    def _dragged(self) -> None:
+        self._tint()
+        self.changing.emit(self._value())
+
+    def _dropped(self) -> None:
+        self.changed.emit(self._value())
+
+

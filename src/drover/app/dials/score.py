@@ -1,0 +1,98 @@
+"""Score: every measure with what it means, and the overlap it rests on."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton
+
+from drover.app.dials.parts import Card, muted
+from drover.app.dials.settings import SettingsPage
+from drover.app.session import Session
+from drover.app.theme import number_font
+
+__all__ = ["ScoreDials"]
+
+_GROUPS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
+    ("Count", (
+        ("count_error", "error", "Identities counted too many or too few, summed over lines and directions."),
+        ("true_total", "true total", "True identities over all lines and directions."),
+    )),
+    ("Identities", (
+        ("idf1", "IDF1", "Boxes whose identity is right over the whole clip, among all boxes, true and tracked."),
+        ("idp", "IDP", "Share of tracked boxes with the right identity."),
+        ("idr", "IDR", "Share of true boxes with the right identity."),
+        ("id_switches", "switches", "Times a true animal went on under another number."),
+        ("fragmentations", "fragmentations", "Times tracking of a true animal broke off and went on."),
+        ("mostly_tracked", "mostly tracked", "True animals found in at least 80 % of their frames."),
+        ("partly_tracked", "partly tracked", "True animals found in 20 % to 80 % of their frames."),
+        ("mostly_lost", "mostly lost", "True animals found in less than 20 % of their frames."),
+    )),
+    ("Boxes", (
+        ("mota", "MOTA", "1 less misses, false alarms and switches over true boxes."),
+        ("motp", "MOTP", "Mean overlap of the boxes found."),
+        ("precision", "precision", "Share of tracked boxes that are right."),
+        ("recall", "recall", "Share of true boxes that were found."),
+        ("fn", "misses", "True boxes not found."),
+        ("fp", "false alarms", "Tracked boxes with nothing there."),
+    )),
+    ("Overall", (
+        ("hota", "HOTA", "Detection and association in balance, over nineteen overlap limits."),
+        ("deta", "detection", "HOTA's detection part."),
+        ("assa", "association", "HOTA's association part."),
+        ("loca", "localisation", "HOTA's localisation part."),
+    )),
+)  # fmt: skip
+
+
+class ScoreDials(SettingsPage):
+    """Measures in groups, and the one setting they rest on."""
+
+    truth_wanted = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.cells: dict[str, QLabel] = {}
+        self.ask = Card("No truth loaded")
+        self.ask.body.addWidget(
+            muted("A score needs the true boxes of this clip, as rows of frame, id, left, top, width, height.", wrap=True)
+        )
+        button = QPushButton("Load truth…")
+        button.clicked.connect(self.truth_wanted)
+        self.ask.body.addWidget(button)
+        self.column.addWidget(self.ask)
+        self.cards = [self._group(name, rows) for name, rows in _GROUPS]
+        rule = Card("What counts as found")
+        rule.body.addWidget(self.row("least overlap", "score.least_overlap"))
+        self.column.addWidget(rule)
+        self.cards.append(rule)
+        session.score_changed.connect(self._show)
+        session.truth_changed.connect(self._show)
+        self._show()
+
+    def _group(self, name: str, rows: tuple[tuple[str, str, str], ...]) -> Card:
+        card = Card(name)
+        grid = QGridLayout()
+        grid.setColumnStretch(0, 1)
+        grid.setVerticalSpacing(4)
+        for at, (key, label, help_text) in enumerate(rows):
+            words, value = QLabel(label), QLabel("-")
+            words.setToolTip(help_text)
+            value.setToolTip(help_text)
+            value.setFont(number_font(13, bold=True))
+            grid.addWidget(words, at, 0)
+            grid.addWidget(value, at, 1, Qt.AlignmentFlag.AlignRight)
+            self.cells[key] = value
+        card.body.addLayout(grid)
+        self.column.addWidget(card)
+        return card
+
+    def _show(self) -> None:
+        has_truth = self.session.truth is not None
+        self.ask.setVisible(not has_truth)
+        for card in self.cards:
+            card.setVisible(has_truth)
+        score = self.session.score
+        values = score.as_dict() if score is not None and has_truth else {}
+        for key, cell in self.cells.items():
+            value = values.get(key)
+            cell.setText("-" if value is None else f"{100 * value:.1f} %" if isinstance(value, float) else str(value))

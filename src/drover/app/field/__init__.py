@@ -1,0 +1,1 @@
+"""The field: the big picture with its overlays and the counting lines."""

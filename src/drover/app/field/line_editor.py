@@ -1,0 +1,320 @@
+"""Counting lines on the field: drawn, moved, bent and reversed with the mouse, with their counts beside them."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+
+from drover.app.field.view_transform import ViewTransform
+from drover.app.icons import arrow_path
+from drover.app.session import Session
+from drover.app.theme import INK, MOSS, PAPER, colour, number_font
+from drover.core.count.tallies import Tally, tally
+from drover.core.errors import DroverError
+from drover.core.recipe import LineSettings, Recipe, with_value
+
+__all__ = ["LineEditor"]
+
+REACH = 9.0  # widget px within which the mouse takes hold
+
+
+@dataclass(frozen=True)
+class _Hold:
+    """What the mouse has hold of: a corner of a line, or the whole line (corner -1)."""
+
+    line: int
+    corner: int
+    start: QPointF
+    before: tuple[tuple[float, float], ...]
+
+
+class LineEditor:
+    """Mouse work on lines; the field passes it the events. Recipes go out through the session."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.drawing = False
+        self.hover: tuple[int, int] | None = None
+        self._hold: _Hold | None = None
+        self._new_start: tuple[float, float] | None = None
+        self._new_end: tuple[float, float] | None = None
+
+    @property
+    def busy(self) -> bool:
+        """Whether a line is being dragged or drawn."""
+        return self._hold is not None or self._new_start is not None
+
+    # --- mouse ----------------------------------------------------------------------------------------------
+
+    def start_drawing(self) -> None:
+        """The next press and drag makes a new line."""
+        self.drawing = True
+
+    def stop(self) -> None:
+        """Give up drawing, or put a dragged line back."""
+        self.drawing, self._new_start = False, None
+        if self._hold is not None:
+            self._preview(self._hold.line, self._hold.before)
+            self._hold = None
+
+    def press(self, point: QPointF, view: ViewTransform, *, bend: bool = False) -> bool:
+        """Take hold of what is under the mouse; True when it was a line's. ``bend`` adds a corner there."""
+        if self.drawing:
+            self._new_start = self._new_end = self._fraction(point, view)
+            return True
+        found = self._at(point, view)
+        if found is None:
+            return False
+        line, corner = found
+        points = self._lines()[line].points
+        if bend and corner < 0:
+            corner = self._nearest_segment(point, view, points) + 1
+            points = (*points[:corner], self._fraction(point, view), *points[corner:])
+        self._hold = _Hold(line, corner, self._fraction_point(point, view), points)
+        return True
+
+    def move(self, point: QPointF, view: ViewTransform) -> bool:
+        """Follow the mouse; True when something on screen changed."""
+        if self._new_start is not None:
+            self._new_end = self._fraction(point, view)
+            return True
+        if self._hold is not None:
+            self._drag(self._fraction_point(point, view))
+            return True
+        hover = self._at(point, view)
+        changed, self.hover = hover != self.hover, hover
+        return changed
+
+    def release(self, point: QPointF, view: ViewTransform) -> bool:
+        """Let go: what was dragged becomes one edit."""
+        if self._new_start is not None:
+            self._finish_new(point, view)
+            return True
+        if self._hold is None:
+            return False
+        line = self._lines()[self._hold.line]
+        self._hold = None
+        self.session.edit(self.session.recipe, f"move line '{line.name}'")
+        return True
+
+    def reverse(self, number: int) -> None:
+        """Turn a line round: forward becomes back."""
+        line = self._lines()[number]
+        self._edit(number, line.model_copy(update={"points": line.points[::-1]}), f"reverse line '{line.name}'")
+
+    def remove(self, number: int) -> None:
+        """Take a line away."""
+        lines = self._lines()
+        kept = tuple(line for n, line in enumerate(lines) if n != number)
+        self.hover = None
+        self.session.edit(_with_lines(self.session.recipe, kept), f"remove line '{lines[number].name}'")
+
+    def reverse_at(self, point: QPointF, view: ViewTransform) -> bool:
+        """Reverse the line whose arrow is under the mouse."""
+        for number in range(len(self._lines())):
+            middle, ahead = self._arrow(number, view)
+            if math.hypot(*(point - (middle + ahead * 14)).toTuple()) <= REACH + 3:
+                self.reverse(number)
+                return True
+        return False
+
+    def line_at(self, point: QPointF, view: ViewTransform) -> int | None:
+        """Number of the line under the mouse."""
+        found = self._at(point, view)
+        return found[0] if found else None
+
+    # --- parts ----------------------------------------------------------------------------------------------
+
+    def _lines(self) -> tuple[LineSettings, ...]:
+        return self.session.recipe.count.line
+
+    def _edit(self, number: int, line: LineSettings, what: str) -> None:
+        lines = list(self._lines())
+        lines[number] = line
+        self.session.edit(_with_lines(self.session.recipe, tuple(lines)), what)
+
+    def _drag(self, at: QPointF) -> None:
+        hold = self._hold
+        assert hold is not None
+        dx, dy = at.x() - hold.start.x(), at.y() - hold.start.y()
+        moved = list(hold.before)
+        if hold.corner >= 0:
+            x, y = moved[hold.corner]
+            moved[hold.corner] = (_held(x + dx), _held(y + dy))
+        else:
+            low_x, high_x = min(x for x, _ in moved), max(x for x, _ in moved)
+            low_y, high_y = min(y for _, y in moved), max(y for _, y in moved)
+            dx, dy = min(max(dx, -low_x), 1 - high_x), min(max(dy, -low_y), 1 - high_y)
+            moved = [(round(x + dx, 5), round(y + dy, 5)) for x, y in moved]
+        if any(point != moved[0] for point in moved):
+            self._preview(hold.line, tuple(moved))
+
+    def _preview(self, number: int, points: tuple[tuple[float, float], ...]) -> None:
+        lines = list(self._lines())
+        lines[number] = lines[number].model_copy(update={"points": points})
+        self.session.preview(_with_lines(self.session.recipe, tuple(lines)))
+
+    def _finish_new(self, point: QPointF, view: ViewTransform) -> None:
+        start, end = self._new_start, self._fraction(point, view)
+        self.drawing, self._new_start = False, None
+        assert start is not None
+        pixels = view.to_widget(start[0] * view.picture_width, start[1] * view.picture_height) - point
+        if math.hypot(pixels.x(), pixels.y()) < 6:
+            return
+        taken = {line.name for line in self._lines()}
+        name = next(n for n in (f"Line {k}" for k in range(1, 1000)) if n not in taken)
+        line = LineSettings(name=name, points=(start, end))
+        try:
+            self.session.edit(_with_lines(self.session.recipe, (*self._lines(), line)), f"draw line '{name}'")
+        except DroverError as error:
+            self.session.message_raised.emit(str(error))
+
+    def _fraction_point(self, point: QPointF, view: ViewTransform) -> QPointF:
+        at = view.to_picture(point)
+        return QPointF(at.x() / view.picture_width, at.y() / view.picture_height)
+
+    def _fraction(self, point: QPointF, view: ViewTransform) -> tuple[float, float]:
+        at = self._fraction_point(point, view)
+        return _held(at.x()), _held(at.y())
+
+    def _corners(self, line: LineSettings, view: ViewTransform) -> list[QPointF]:
+        return [view.to_widget(x * view.picture_width, y * view.picture_height) for x, y in line.points]
+
+    def _at(self, point: QPointF, view: ViewTransform) -> tuple[int, int] | None:
+        for number, line in enumerate(self._lines()):
+            corners = self._corners(line, view)
+            for corner, at in enumerate(corners):
+                if math.hypot(*(at - point).toTuple()) <= REACH:
+                    return number, corner
+        for number, line in enumerate(self._lines()):
+            corners = self._corners(line, view)
+            if any(_distance(point, a, b) <= REACH - 2 for a, b in zip(corners[:-1], corners[1:], strict=True)):
+                return number, -1
+        return None
+
+    def _nearest_segment(self, point: QPointF, view: ViewTransform, points: tuple[tuple[float, float], ...]) -> int:
+        at = [view.to_widget(x * view.picture_width, y * view.picture_height) for x, y in points]
+        return min(range(len(at) - 1), key=lambda k: _distance(point, at[k], at[k + 1]))
+
+    def _arrow(self, number: int, view: ViewTransform) -> tuple[QPointF, QPointF]:
+        """Middle of a line's middle segment and the unit direction of forward, on the widget."""
+        corners = self._corners(self._lines()[number], view)
+        k = (len(corners) - 1) // 2
+        a, b = corners[k], corners[k + 1]
+        along = b - a
+        length = math.hypot(along.x(), along.y()) or 1.0
+        return (a + b) / 2, QPointF(-along.y() / length, along.x() / length)
+
+    # --- drawing --------------------------------------------------------------------------------------------
+
+    def draw(self, painter: QPainter, view: ViewTransform, now: float) -> None:
+        """All lines with their direction and counts; ``now`` s is the moment up to which running counts go."""
+        for number, line in enumerate(self._lines()):
+            self._draw_line(painter, view, number, line, now)
+        if self._new_start is not None and self._new_end is not None:
+            ends = [view.to_widget(x * view.picture_width, y * view.picture_height) for x, y in (self._new_start, self._new_end)]
+            painter.setPen(QPen(QColor("#FFFFFF"), 2, Qt.PenStyle.DashLine))
+            painter.drawLine(ends[0], ends[1])
+
+    def _draw_line(self, painter: QPainter, view: ViewTransform, number: int, line: LineSettings, now: float) -> None:
+        corners = self._corners(line, view)
+        held = (self._hold is not None and self._hold.line == number) or (self.hover is not None and self.hover[0] == number)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(colour(INK, 150), 6 if held else 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+        painter.drawPolyline(QPolygonF(corners))
+        painter.setPen(QPen(QColor("#FFFFFF"), 3 if held else 2.2, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
+        painter.drawPolyline(QPolygonF(corners))
+        for corner, at in enumerate(corners):
+            grabbed = self.hover == (number, corner)
+            painter.setPen(QPen(QColor(INK), 1.2))
+            painter.setBrush(QColor(PAPER if not grabbed else "#FFFFFF"))
+            painter.drawEllipse(at, 6.5 if grabbed else 5, 6.5 if grabbed else 5)
+        self._draw_direction(painter, view, number)
+        self._draw_counts(painter, view, number, corners, now)
+
+    def _draw_direction(self, painter: QPainter, view: ViewTransform, number: int) -> None:
+        middle, ahead = self._arrow(number, view)
+        painter.setPen(QPen(colour(INK, 150), 4.5))
+        painter.drawLine(middle, middle + ahead * 12)
+        painter.setPen(QPen(QColor("#FFFFFF"), 2.2))
+        painter.drawLine(middle, middle + ahead * 12)
+        painter.setPen(QPen(colour(INK, 150), 1))
+        painter.setBrush(QColor("#FFFFFF"))
+        painter.drawPath(arrow_path(middle + ahead * 20, ahead, 10))
+
+    def _draw_counts(
+        self, painter: QPainter, view: ViewTransform, number: int, corners: list[QPointF], now: float
+    ) -> None:
+        """A plate on each side: how many went over to it so far, and of how many in the whole clip."""
+        line = self._lines()[number]
+        crossings = self.session.crossings
+        if crossings is None or number >= len(crossings.line_names):
+            total = so_far = Tally(line.name, "all", 0, 0, 0, 0)
+        else:
+            total, so_far = tally(crossings, number), tally(crossings, number, until=now)
+        _, ahead = self._arrow(number, view)
+        top = min(corners, key=lambda point: point.y())
+        anchor = top + QPointF(0, -16)
+        self._plate(painter, view, anchor, ahead, so_far.identities_forward, total.identities_forward)
+        self._plate(painter, view, anchor, -ahead, so_far.identities_back, total.identities_back)
+        if len(self._lines()) > 1 or line.name:
+            self._name(painter, max(corners, key=lambda point: point.y()), line.name)
+
+    def _plate(self, painter: QPainter, view: ViewTransform, anchor: QPointF, way: QPointF, now: int, total: int) -> None:
+        big, small = number_font(14, bold=True), number_font(11)
+        text, rest = str(now), f"of {total}"
+        wide_big = QFontMetricsF(big).horizontalAdvance(text)
+        wide_small = QFontMetricsF(small).horizontalAdvance(rest)
+        width = wide_big + wide_small + 34
+        sideways = abs(way.x()) >= abs(way.y())
+        offset = QPointF(math.copysign(width / 2 + 8, way.x()), 0) if sideways else QPointF(0, math.copysign(16, way.y()))
+        rect = QRectF(0, 0, width, 23)
+        rect.moveCenter(anchor + offset)
+        bounds = view.picture_rect().intersected(QRectF(4, 4, view.widget_width - 8, view.widget_height - 8))
+        rect.moveTop(min(max(rect.top(), bounds.top() + 2), bounds.bottom() - 25))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour(PAPER, 240))
+        painter.drawRoundedRect(rect, 5, 5)
+        tip_first = way.x() < 0 if sideways else False
+        at = rect.left() + (20 if tip_first else 8)
+        painter.setFont(big)
+        painter.setPen(QColor(INK))
+        painter.drawText(QRectF(at, rect.top(), wide_big + 2, 23), Qt.AlignmentFlag.AlignVCenter, text)
+        painter.setFont(small)
+        painter.setPen(QColor("#5A6761"))
+        painter.drawText(QRectF(at + wide_big + 5, rect.top() + 1, wide_small + 4, 23), Qt.AlignmentFlag.AlignVCenter, rest)
+        centre = QPointF(rect.left() + 10 if tip_first else rect.right() - 10, rect.center().y())
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(MOSS))
+        painter.drawPath(arrow_path(centre + way * 5, way, 10))
+
+    def _name(self, painter: QPainter, foot: QPointF, name: str) -> None:
+        font = number_font(11, bold=True)
+        painter.setFont(font)
+        width = QFontMetricsF(font).horizontalAdvance(name) + 12
+        rect = QRectF(foot.x() - width / 2, foot.y() + 10, width, 17)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour(INK, 200))
+        painter.drawRoundedRect(rect, 4, 4)
+        painter.setPen(QColor(PAPER))
+        painter.drawText(rect, Qt.AlignmentFlag.AlignCenter, name)
+
+
+def _with_lines(recipe: Recipe, lines: tuple[LineSettings, ...]) -> Recipe:
+    return with_value(recipe, "count.line", [line.model_dump() for line in lines])
+
+
+def _held(value: float) -> float:
+    return round(min(max(value, 0.0), 1.0), 5)
+
+
+def _distance(point: QPointF, a: QPointF, b: QPointF) -> float:
+    along = b - a
+    squared = along.x() ** 2 + along.y() ** 2
+    t = 0.0 if squared == 0 else max(0.0, min(1.0, QPointF.dotProduct(point - a, along) / squared))
+    return math.hypot(*(point - (a + along * t)).toTuple())
+
+

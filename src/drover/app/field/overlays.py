@@ -1,0 +1,186 @@
+"""What is drawn over the picture: outlines, numbers, trails, forecasts, detections, truth.
+
+An object is drawn by its outline where there is one, else by a thin box with a heavy foot line. Solid is
+detected, dashed is coasting, dotted is tentative. Colour is identity.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
+
+from drover.app.field.view_transform import ViewTransform
+from drover.app.theme import INK, colour, identity_colour, number_font
+from drover.core.geometry import trace_outline
+from drover.core.types import Detections, Tracks, TrackState, Truth
+
+__all__ = ["draw_detections", "draw_forecasts", "draw_numbers", "draw_objects", "draw_trails", "draw_truth"]
+
+TRAIL_FRAMES = 70
+FORECAST_FRAMES = 15
+_STYLES = {
+    int(TrackState.CONFIRMED): Qt.PenStyle.SolidLine,
+    int(TrackState.COASTING): Qt.PenStyle.DashLine,
+    int(TrackState.TENTATIVE): Qt.PenStyle.DotLine,
+}
+
+
+@lru_cache(maxsize=512)
+def _outline_of(key: int, runs: bytes) -> NDArray[np.float32]:
+    del key
+    return trace_outline(np.frombuffer(runs, np.int16).reshape(-1, 3))
+
+
+def _outline(detections: Detections, row: int, view: ViewTransform) -> QPolygonF | None:
+    runs = detections.runs_of(row)
+    if len(runs) == 0:
+        return None
+    points = _outline_of(row, np.ascontiguousarray(runs).tobytes())
+    return QPolygonF([view.to_widget(x, y) for x, y in points.tolist()])
+
+
+def _box_rect(box: NDArray[np.float32], view: ViewTransform) -> QRectF:
+    x1, y1, x2, y2 = map(float, box)
+    return QRectF(view.to_widget(x1, y1), view.to_widget(x2, y2))
+
+
+def _pen(tint: QColor, width: float, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
+    pen = QPen(tint, width, style)
+    pen.setCosmetic(True)
+    pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
+    if style == Qt.PenStyle.DashLine:
+        pen.setDashPattern([4, 3])
+    return pen
+
+
+def _footed_box(painter: QPainter, rect: QRectF, pen: QPen) -> None:
+    """A thin box with a heavy line at its foot."""
+    painter.setPen(pen)
+    painter.drawRect(rect)
+    heavy = QPen(pen)
+    heavy.setWidthF(pen.widthF() * 2.2)
+    heavy.setCapStyle(Qt.PenCapStyle.FlatCap)
+    painter.setPen(heavy)
+    painter.drawLine(rect.bottomLeft(), rect.bottomRight())
+
+
+def draw_objects(
+    painter: QPainter, view: ViewTransform, tracks: Tracks, detections: Detections, frame: int, selected: int | None
+) -> None:
+    """Every identity of the frame, by outline or box."""
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    rows = tracks.rows_of(frame)
+    for row in range(rows.start, rows.stop):
+        identity, state = int(tracks.identity[row]), int(tracks.state[row])
+        chosen = identity == selected
+        tint = QColor(identity_colour(identity))
+        detection = int(tracks.detection[row])
+        shape = _outline(detections, detection, view) if 0 <= detection < len(detections) else None
+        style = _STYLES[state]
+        if shape is None:
+            _footed_box(painter, _box_rect(tracks.box[row], view), _pen(tint, 1.4, style))
+            continue
+        painter.setPen(_pen(colour(INK, 110), 4.2 if chosen else 3.2))
+        painter.drawPolygon(shape)
+        painter.setPen(_pen(tint, 2.6 if chosen else 1.8, style))
+        painter.drawPolygon(shape)
+
+
+def draw_numbers(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int, selected: int | None) -> None:
+    """Identity numbers on plates above the heads."""
+    painter.setFont(number_font(11, bold=True))
+    metrics = painter.fontMetrics()
+    rows = tracks.rows_of(frame)
+    for row in range(rows.start, rows.stop):
+        identity = int(tracks.identity[row])
+        text = str(identity)
+        top = _box_rect(tracks.box[row], view)
+        width = metrics.horizontalAdvance(text) + 10
+        plate = QRectF(top.center().x() - width / 2, top.top() - 19, width, 15)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(identity_colour(identity)))
+        painter.drawRoundedRect(plate, 7, 7)
+        if identity == selected:
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor("#FFFFFF"), 1.6))
+            painter.drawRoundedRect(plate.adjusted(-2, -2, 2, 2), 9, 9)
+        painter.setPen(QColor("#17201D"))
+        painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, text)
+
+
+def draw_trails(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int) -> None:
+    """Where the feet have been, fading with age; dashed where the track coasted."""
+    rows = tracks.rows_of(frame)
+    for identity in tracks.identity[rows].tolist():
+        path = tracks.path_of(identity)
+        frames = tracks.frame[path]
+        now = int(np.searchsorted(frames, frame))
+        part = path[max(0, now - TRAIL_FRAMES) : now + 1 : 2]
+        box = tracks.box[part]
+        points = [view.to_widget((b[0] + b[2]) / 2, b[3]) for b in box.tolist()]
+        coasted = (tracks.state[part] == TrackState.COASTING).tolist()
+        tint = identity_colour(identity)
+        for k in range(len(points) - 1):
+            age = (k + 1) / len(points)
+            style = Qt.PenStyle.DotLine if coasted[k] else Qt.PenStyle.SolidLine
+            painter.setPen(_pen(colour(tint, int(30 + 200 * age)), 1.0 + 1.2 * age, style))
+            painter.drawLine(points[k], points[k + 1])
+
+
+def draw_forecasts(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int) -> None:
+    """A fading tail ahead: where each would be if it kept its speed."""
+    rows = tracks.rows_of(frame)
+    for row in range(rows.start, rows.stop):
+        identity = int(tracks.identity[row])
+        path = tracks.path_of(identity)
+        now = int(np.searchsorted(tracks.frame[path], frame))
+        before = path[max(0, now - 6)]
+        span = frame - int(tracks.frame[before])
+        if span <= 0:
+            continue
+        foot, past = _foot(tracks.box[row]), _foot(tracks.box[before])
+        speed = (foot - past) / span
+        if np.hypot(*speed) < 0.35:
+            continue
+        for k in range(3, FORECAST_FRAMES + 1, 3):
+            at = foot + speed * k
+            size = 3.2 * (1 - k / (FORECAST_FRAMES + 6))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour(identity_colour(identity), int(230 * (1 - k / (FORECAST_FRAMES + 3)))))
+            painter.drawEllipse(view.to_widget(float(at[0]), float(at[1])), size, size)
+
+
+def _foot(box: NDArray[np.float32]) -> NDArray[np.float64]:
+    return np.array([(float(box[0]) + float(box[2])) / 2, float(box[3])])
+
+
+def draw_detections(painter: QPainter, view: ViewTransform, detections: Detections, frame: int) -> None:
+    """Raw boxes in white, before any identity."""
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    rows = detections.rows_of(frame)
+    for row in range(rows.start, rows.stop):
+        _footed_box(painter, _box_rect(detections.box[row], view), _pen(colour("#FFFFFF", 215), 1.1))
+
+
+def draw_truth(painter: QPainter, view: ViewTransform, truth: Truth, frame: int) -> None:
+    """True boxes as corner ticks in paper white; fainter where not to be considered."""
+    rows = truth.rows_of(frame)
+    for row in range(rows.start, rows.stop):
+        rect = _box_rect(truth.box[row], view)
+        painter.setPen(_pen(colour("#FFFFFF", 240 if truth.consider[row] else 110), 1.6))
+        painter.drawPath(_corner_ticks(rect))
+
+
+def _corner_ticks(rect: QRectF) -> QPainterPath:
+    reach = min(8.0, rect.width() / 3, rect.height() / 3)
+    path = QPainterPath()
+    for x, sx in ((rect.left(), 1), (rect.right(), -1)):
+        for y, sy in ((rect.top(), 1), (rect.bottom(), -1)):
+            path.moveTo(QPointF(x + sx * reach, y))
+            path.lineTo(QPointF(x, y))
+            path.lineTo(QPointF(x, y + sy * reach))
+    return path

@@ -1,0 +1,251 @@
+"""The field widget: picture, overlays, zoom and pan, lines under the mouse."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QColor,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QResizeEvent,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
+
+from drover.app.field import overlays
+from drover.app.field.line_editor import LineEditor
+from drover.app.field.view_transform import ViewTransform
+from drover.app.images import grey_image, mask_image
+from drover.app.pictures import Pictures
+from drover.app.session import Session
+from drover.app.theme import FIELD, OCHRE, colour
+
+__all__ = ["CHIPS", "Field"]
+
+CHIPS = ("Outlines", "Numbers", "Trails", "Forecast", "Detections", "Mask", "Background", "Truth")
+
+
+class Field(QWidget):
+    """The big picture. ``shown`` is the set of overlays that are on."""
+
+    file_dropped = Signal(str)
+
+    def __init__(self, session: Session, pictures: Pictures) -> None:
+        super().__init__()
+        self.session, self.pictures = session, pictures
+        self.editor = LineEditor(session)
+        self.shown = {"Outlines", "Numbers", "Trails", "Forecast"}
+        self.view = ViewTransform()
+        self._pan_from: QPointF | None = None
+        self.setMouseTracking(True)
+        self.setAcceptDrops(True)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setMinimumSize(QSize(320, 200))
+        self.setAccessibleName("Field")
+        for signal in (
+            pictures.frame_ready, pictures.detect_ready, session.detections_changed, session.tracks_changed,
+            session.crossings_changed, session.recipe_changed, session.truth_changed,
+        ):  # fmt: skip
+            signal.connect(self.update)
+        session.frame_changed.connect(self.update)
+        session.clip_changed.connect(self._on_clip)
+
+    def toggle(self, name: str, on: bool) -> None:
+        """Switch an overlay on or off."""
+        (self.shown.add if on else self.shown.discard)(name)
+        self.pictures.want_detect(bool(self.shown & {"Background"}))
+        self.update()
+
+    def fit(self) -> None:
+        """Show the whole picture."""
+        self.view = self.view.fitted()
+        self.update()
+
+    def start_line(self) -> None:
+        """The next drag draws a counting line."""
+        self.editor.start_drawing()
+        self.setCursor(Qt.CursorShape.CrossCursor)
+
+    def _on_clip(self) -> None:
+        clip = self.session.clip
+        if clip is not None:
+            self.view = replace(self.view, picture_width=clip.width, picture_height=clip.height).fitted()
+        self.update()
+
+    # --- painting -------------------------------------------------------------------------------------------
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor(FIELD))
+        clip = self.session.clip
+        if clip is None:
+            return
+        painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
+        self._draw_picture(painter)
+        self._draw_overlays(painter)
+        now = float(clip.times[self.session.frame])
+        self.editor.draw(painter, self.view, now)
+
+    @property
+    def drawn_frame(self) -> int:
+        """Frame of the picture on screen; overlays go with it, so they never run ahead of a slow fetch."""
+        picture = self.pictures.frame
+        return self.session.frame if picture is None else picture.frame
+
+    def _draw_picture(self, painter: QPainter) -> None:
+        rect = self.view.picture_rect()
+        picture, detect = self.pictures.frame, self.pictures.detect
+        if "Background" in self.shown and detect is not None:
+            painter.drawImage(rect, grey_image(detect.background))
+        elif picture is not None:
+            painter.drawImage(rect, picture.image)
+        else:
+            painter.fillRect(rect, QColor("#2B3331"))
+
+    def _draw_overlays(self, painter: QPainter) -> None:
+        session, view, frame = self.session, self.view, self.drawn_frame
+        if session.detect is not None:
+            found = session.detect.detections
+            if "Mask" in self.shown:
+                self._draw_mask(painter, frame)
+            if "Detections" in self.shown:
+                overlays.draw_detections(painter, view, found, frame)
+            if session.tracks is not None:
+                if "Trails" in self.shown:
+                    overlays.draw_trails(painter, view, session.tracks, frame)
+                if "Forecast" in self.shown:
+                    overlays.draw_forecasts(painter, view, session.tracks, frame)
+                if "Outlines" in self.shown:
+                    overlays.draw_objects(painter, view, session.tracks, found, frame, session.selected)
+                if "Numbers" in self.shown:
+                    overlays.draw_numbers(painter, view, session.tracks, frame, session.selected)
+        if "Truth" in self.shown and session.truth is not None:
+            overlays.draw_truth(painter, view, session.truth, frame)
+
+    def _draw_mask(self, painter: QPainter, frame: int) -> None:
+        """The cleaned mask: as a dial would have it now where that is known, else as it was found."""
+        detect, session = self.pictures.detect, self.session
+        if detect is not None and detect.frame == frame and session.recipe.detect != session.detect_settings:
+            painter.drawImage(self.view.picture_rect(), mask_image(detect.clean, OCHRE, 150))
+            return
+        assert session.detect is not None
+        painter.setPen(Qt.PenStyle.NoPen)
+        found = session.detect.detections
+        rows = found.rows_of(frame)
+        scale = self.view.scale
+        brush = colour(OCHRE, 150)
+        for row in range(rows.start, rows.stop):
+            for y, x0, x1 in found.runs_of(row).tolist():
+                at = self.view.to_widget(x0, y)
+                painter.fillRect(QRectF(at.x(), at.y(), (x1 - x0) * scale, scale), brush)
+
+    # --- mouse and keys -------------------------------------------------------------------------------------
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        point = event.position()
+        if self.session.clip is None:
+            return
+        if event.button() == Qt.MouseButton.LeftButton:
+            bend = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            if not self.editor.drawing and self.editor.reverse_at(point, self.view):
+                return
+            if self.editor.press(point, self.view, bend=bend):
+                self.update()
+                return
+            self._select_at(point)
+            self._pan_from = point
+        elif event.button() == Qt.MouseButton.MiddleButton:
+            self._pan_from = point
+        elif event.button() == Qt.MouseButton.RightButton:
+            self._menu(point)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        point = event.position()
+        if self.session.clip is None:
+            return
+        if self._pan_from is not None:
+            self.view = self.view.panned(point - self._pan_from)
+            self._pan_from = point
+            self.update()
+        elif self.editor.move(point, self.view):
+            self._set_cursor()
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._pan_from = None
+        if self.editor.release(event.position(), self.view):
+            self._set_cursor()
+            self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if self.editor.line_at(event.position(), self.view) is None:
+            self.fit()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        steps = event.angleDelta().y() / 120
+        self.view = self.view.zoomed(1.2**steps, event.position())
+        self.update()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self.view = self.view.sized(self.width(), self.height())
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.editor.stop()
+            self.unsetCursor()
+            self.update()
+        elif event.key() == Qt.Key.Key_Delete and self.editor.hover is not None:
+            self.editor.remove(self.editor.hover[0])
+        else:
+            super().keyPressEvent(event)
+
+    def _set_cursor(self) -> None:
+        if self.editor.drawing:
+            self.setCursor(Qt.CursorShape.CrossCursor)
+        elif self.editor.hover is not None:
+            corner = self.editor.hover[1] >= 0
+            self.setCursor(Qt.CursorShape.CrossCursor if corner else Qt.CursorShape.SizeAllCursor)
+        else:
+            self.unsetCursor()
+
+    def _select_at(self, point: QPointF) -> None:
+        tracks = self.session.tracks
+        if tracks is None:
+            return
+        at = self.view.to_picture(point)
+        rows = tracks.rows_of(self.drawn_frame)
+        box = tracks.box[rows]
+        inside = (box[:, 0] <= at.x()) & (at.x() <= box[:, 2]) & (box[:, 1] <= at.y()) & (at.y() <= box[:, 3])
+        found = tracks.identity[rows][inside]
+        self.session.select(int(found[0]) if len(found) else None)
+
+    def _menu(self, point: QPointF) -> None:
+        number = self.editor.line_at(point, self.view)
+        menu = QMenu(self)
+        if number is not None:
+            menu.addAction("Reverse direction", lambda: self.editor.reverse(number))
+            menu.addAction("Remove line", lambda: self.editor.remove(number))
+            menu.addSeparator()
+        menu.addAction("Draw a counting line", self.start_line)
+        menu.addAction("Show the whole picture", self.fit)
+        menu.exec(self.mapToGlobal(point.toPoint()))
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        urls = [url.toLocalFile() for url in event.mimeData().urls() if url.isLocalFile()]
+        if urls:
+            event.acceptProposedAction()
+            self.file_dropped.emit(str(Path(urls[0])))
+
+

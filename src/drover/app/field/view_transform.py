@@ -1,0 +1,84 @@
+"""Where picture pixels lie on the widget: fit, zoom about a point, pan."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from PySide6.QtCore import QPointF, QRectF
+
+__all__ = ["ViewTransform"]
+
+
+@dataclass(frozen=True)
+class ViewTransform:
+    """Maps picture px to widget px. ``zoom`` 1 fits the whole picture; ``centre`` is the picture point in the middle."""
+
+    picture_width: float = 1.0
+    picture_height: float = 1.0
+    widget_width: float = 1.0
+    widget_height: float = 1.0
+    zoom: float = 1.0
+    centre_x: float = 0.5
+    centre_y: float = 0.5
+
+    @property
+    def scale(self) -> float:
+        """Widget px per picture px."""
+        margin = 12.0
+        fit = min(
+            max(1.0, self.widget_width - 2 * margin) / self.picture_width,
+            max(1.0, self.widget_height - 2 * margin) / self.picture_height,
+        )
+        return fit * self.zoom
+
+    def to_widget(self, x: float, y: float) -> QPointF:
+        """Widget position of a picture point."""
+        s = self.scale
+        return QPointF(
+            self.widget_width / 2 + (x - self.centre_x * self.picture_width) * s,
+            self.widget_height / 2 + (y - self.centre_y * self.picture_height) * s,
+        )
+
+    def to_picture(self, point: QPointF) -> QPointF:
+        """Picture point under a widget position."""
+        s = self.scale
+        return QPointF(
+            (point.x() - self.widget_width / 2) / s + self.centre_x * self.picture_width,
+            (point.y() - self.widget_height / 2) / s + self.centre_y * self.picture_height,
+        )
+
+    def picture_rect(self) -> QRectF:
+        """The whole picture on the widget."""
+        return QRectF(self.to_widget(0, 0), self.to_widget(self.picture_width, self.picture_height))
+
+    def sized(self, width: float, height: float) -> ViewTransform:
+        """The same view on a widget of another size."""
+        return replace(self, widget_width=width, widget_height=height)
+
+    def fitted(self) -> ViewTransform:
+        """The whole picture in view."""
+        return replace(self, zoom=1.0, centre_x=0.5, centre_y=0.5)
+
+    def zoomed(self, factor: float, about: QPointF) -> ViewTransform:
+        """Zoom so that the picture point under ``about`` stays where it is; 1 to 40 times."""
+        fixed = self.to_picture(about)
+        zoom = min(max(self.zoom * factor, 1.0), 40.0)
+        if zoom == 1.0:
+            return self.fitted()
+        changed = replace(self, zoom=zoom)
+        moved = changed.to_picture(about)
+        return changed.shifted(fixed.x() - moved.x(), fixed.y() - moved.y())
+
+    def panned(self, by: QPointF) -> ViewTransform:
+        """Move the picture by widget px."""
+        return self.shifted(-by.x() / self.scale, -by.y() / self.scale)
+
+    def shifted(self, dx: float, dy: float) -> ViewTransform:
+        """Move the middle by picture px, held inside the picture."""
+        if self.zoom <= 1.0:
+            return self.fitted()
+        return replace(
+            self,
+            centre_x=min(max(self.centre_x + dx / self.picture_width, 0.0), 1.0),
+            centre_y=min(max(self.centre_y + dy / self.picture_height, 0.0), 1.0),
+        )

@@ -1,0 +1,1 @@
+"""The lanes: time along, one lane an identity."""

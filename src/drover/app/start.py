@@ -1,0 +1,30 @@
+"""Start of the window program."""
+
+from __future__ import annotations
+
+import sys
+import threading
+from pathlib import Path
+
+from PySide6.QtWidgets import QApplication
+
+from drover.app.theme import apply_theme
+from drover.app.window import MainWindow
+from drover.core.kernels import warm_kernels
+
+__all__ = ["start"]
+
+
+def start(arguments: list[str]) -> int:
+    """Open the window on the demo (``--demo``), a project or a clip, or empty; returns the exit code."""
+    app = QApplication(sys.argv[:1])
+    app.setApplicationName("Drover")
+    apply_theme(app)
+    threading.Thread(target=warm_kernels, name="drover-warm", daemon=True).start()
+    window = MainWindow()
+    window.show()
+    if "--demo" in arguments:
+        window.open_demo()
+    elif arguments:
+        window.open_path(Path(arguments[0]))
+    return app.exec()

@@ -1,0 +1,421 @@
+"""The main window: puts the parts together and carries their wishes to the session."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QUndoStack
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QProgressBar,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from drover.app import thumbnails
+from drover.app.autosave import Autosave, unsaved_path
+from drover.app.banner import Banner
+from drover.app.dials.panel import DialPanel
+from drover.app.facts import tile_facts
+from drover.app.field.chips import ChipRow
+from drover.app.field.view import Field
+from drover.app.lanes.transport import TransportBar
+from drover.app.lanes.view import LanesView
+from drover.app.pictures import Pictures
+from drover.app.playback import Playback
+from drover.app.session import STAGES, Session, StageState
+from drover.app.strip import TITLES, StageStrip
+from drover.app.theme import CLAY, MOSS
+from drover.app.welcome import Welcome
+from drover.core.errors import DroverError
+from drover.core.examples import example
+from drover.core.pipeline import Progress
+from drover.core.project.file import read_project
+from drover.core.recipe import dump_recipe, read_recipe
+
+__all__ = ["MainWindow"]
+
+VIDEO_FILTER = "Video (*.mp4 *.mkv *.avi *.mov *.webm *.m4v *.mpg *.ts);;All files (*)"
+
+
+class MainWindow(QMainWindow):
+    """Stage strip, field, dials, lanes."""
+
+    def __init__(self, session: Session | None = None) -> None:
+        super().__init__()
+        self.session = session or Session()
+        self.pictures = Pictures(self.session)
+        self.playback = Playback(self.session, self.pictures)
+        self.autosave = Autosave(self.session)
+        self.resize(1280, 800)
+        self.setMinimumSize(980, 620)
+        self._progress: Progress | None = None
+        self._build()
+        self._build_menus()
+        self._connect()
+        self.strip.choose("track")
+        self._refresh()
+
+    # --- building -------------------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        self.strip, self.banner = StageStrip(), Banner()
+        self.field = Field(self.session, self.pictures)
+        self.chips = ChipRow(self.field.shown)
+        self.welcome = Welcome(unsaved=unsaved_path().exists())
+        self.dials = DialPanel(self.session, self.pictures)
+        self.transport, self.lanes = TransportBar(), LanesView(self.session)
+        picture = QWidget()
+        column = _tight(QVBoxLayout(picture))
+        column.addWidget(self.chips)
+        column.addWidget(self.field, 1)
+        self.stage = QStackedWidget()
+        self.stage.addWidget(self.welcome)
+        self.stage.addWidget(picture)
+        middle = QWidget()
+        row = _tight(QHBoxLayout(middle))
+        row.addWidget(self.stage, 1)
+        row.addWidget(self.dials)
+        bottom = QWidget()
+        column = _tight(QVBoxLayout(bottom))
+        column.addWidget(self.transport)
+        column.addWidget(self.lanes, 1)
+        self.splitter = QSplitter(Qt.Orientation.Vertical)
+        self.splitter.addWidget(middle)
+        self.splitter.addWidget(bottom)
+        self.splitter.setStretchFactor(0, 1)
+        self.splitter.setSizes([440, 206])
+        self.splitter.setHandleWidth(2)
+        whole = QWidget()
+        column = _tight(QVBoxLayout(whole))
+        column.addWidget(self.strip)
+        column.addWidget(self.banner)
+        column.addWidget(self.splitter, 1)
+        self.setCentralWidget(whole)
+        self._build_status()
+
+    def _build_status(self) -> None:
+        bar = self.statusBar()
+        bar.setSizeGripEnabled(False)
+        bar.setContentsMargins(6, 0, 6, 0)
+        self.status = QLabel("")
+        self.work_bar = QProgressBar()
+        self.work_bar.setFixedWidth(170)
+        self.work_bar.setTextVisible(False)
+        self.work_label = QLabel("")
+        self.work_button = QPushButton("Stop")
+        self.work_button.setToolTip("Stop working through the clip; what was found stays.")
+        self.work_button.clicked.connect(self._stop_or_go_on)
+        self.state_dot, self.state = QLabel(), QLabel("")
+        self.state_dot.setFixedSize(9, 9)
+        bar.addWidget(self.status, 1)
+        for widget in (self.work_label, self.work_bar, self.work_button, self.state_dot, self.state):
+            bar.addPermanentWidget(widget)
+
+    def _action(self, menu, text: str, slot, keys: str | QKeySequence.StandardKey | None = None) -> QAction:  # type: ignore[no-untyped-def]
+        action = QAction(text, self)
+        if keys is not None:
+            action.setShortcut(QKeySequence(keys))
+        action.triggered.connect(lambda _=False: slot())
+        menu.addAction(action)
+        return action
+
+    def _build_menus(self) -> None:
+        bar = self.menuBar()
+        file = bar.addMenu("&File")
+        self._action(file, "Open &clip…", self.ask_clip, "Ctrl+O")
+        self._action(file, "Open &project…", self.ask_project, "Ctrl+Shift+O")
+        self._action(file, "Open the Fold &Hill demo", self.open_demo)
+        file.addSeparator()
+        self._action(file, "&Save project as…", self.ask_save, "Ctrl+S")
+        file.addSeparator()
+        self._action(file, "Load &truth…", self.ask_truth)
+        self._action(file, "Load &recipe…", self.ask_recipe)
+        self._action(file, "Write r&ecipe…", self.ask_write_recipe)
+        file.addSeparator()
+        self._action(file, "&Quit", self.close, "Ctrl+Q")
+        edit = bar.addMenu("&Edit")
+        stack: QUndoStack = self.session.undo
+        for action, keys in ((stack.createUndoAction(self, "Undo"), "Ctrl+Z"), (stack.createRedoAction(self, "Redo"), "Ctrl+Shift+Z")):
+            action.setShortcut(QKeySequence(keys))
+            edit.addAction(action)
+        edit.addSeparator()
+        self._action(edit, "New counting &line", self.new_line, "L")
+        view = bar.addMenu("&View")
+        self._action(view, "Show the &whole picture", self.field.fit, "0")
+        self.full = self._action(view, "&Full field", self._full_field, "F")
+        self.full.setCheckable(True)
+        stages = bar.addMenu("&Stages")
+        for number, stage in enumerate(STAGES, 1):
+            self._action(stages, TITLES[stage], lambda stage=stage: self.strip.choose(stage), f"Ctrl+{number}")
+        play = bar.addMenu("&Play")
+        for text, slot, keys in (
+            ("Play or pause", self.playback.toggle, "Space"),
+            ("One frame on", lambda: self.playback.step(1), "Right"),
+            ("One frame back", lambda: self.playback.step(-1), "Left"),
+            ("One second on", lambda: self.playback.step_seconds(1), "Shift+Right"),
+            ("One second back", lambda: self.playback.step_seconds(-1), "Shift+Left"),
+            ("First frame", lambda: self.playback.go(0), "Home"),
+            ("Last frame", lambda: self.playback.go(10**9), "End"),
+        ):  # fmt: skip
+            self._action(play, text, slot, keys)
+        self.corner = QLabel("")
+        self.corner.setProperty("role", "muted")
+        self.corner.setContentsMargins(0, 0, 14, 0)
+        bar.setCornerWidget(self.corner)
+
+    def _connect(self) -> None:
+        session = self.session
+        self.strip.chosen.connect(self.dials.show_stage)
+        self.strip.chosen.connect(self._on_stage)
+        self.chips.toggled.connect(self.field.toggle)
+        self.field.file_dropped.connect(lambda path: self.open_path(Path(path)))
+        self.welcome.file_dropped.connect(lambda path: self.open_path(Path(path)))
+        self.welcome.clip_wanted.connect(self.ask_clip)
+        self.welcome.demo_wanted.connect(self.open_demo)
+        self.welcome.unsaved_wanted.connect(lambda: self.open_path(unsaved_path()))
+        self.dials.count.new_line_wanted.connect(self.new_line)
+        self.dials.score.truth_wanted.connect(self.ask_truth)
+        self.transport.wanted.connect(self._on_transport)
+        self.transport.speed_wanted.connect(self._set_speed)
+        self.transport.order_wanted.connect(self.lanes.set_order)
+        self.lanes.frame_wanted.connect(self.playback.go)
+        self.playback.playing_changed.connect(self.transport.show_playing)
+        session.message_raised.connect(self.banner.say)
+        self.autosave.failed.connect(self.banner.say)
+        session.clip_changed.connect(self._on_clip)
+        session.progressed.connect(self._on_progress)
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(15)
+        self._soon.timeout.connect(self._refresh)
+        for signal in (
+            session.detections_changed, session.tracks_changed, session.crossings_changed, session.score_changed,
+            session.states_changed, session.truth_changed, session.frame_changed, self.pictures.frame_ready, self.autosave.saved,
+        ):  # fmt: skip
+            signal.connect(self._refresh_soon)
+
+    def _refresh_soon(self) -> None:
+        if not self._soon.isActive():
+            self._soon.start()
+
+    # --- showing --------------------------------------------------------------------------------------------
+
+    def _on_clip(self) -> None:
+        self.stage.setCurrentIndex(1)
+        self.playback.pause()
+        name = self.autosave.path.stem if self.autosave.path else "not saved under a name"
+        clip = self.session.clip
+        assert clip is not None
+        self.corner.setText(f"{name} · {Path(clip.path).name}")
+        self.setWindowTitle(f"{Path(clip.path).stem} - Drover")
+        self._refresh()
+
+    def _on_stage(self, stage: str) -> None:
+        self.pictures.want_detect(stage == "detect" or "Background" in self.field.shown)
+
+    def _on_progress(self, progress: Progress | None) -> None:
+        self._progress = progress
+        self._refresh_soon()
+
+    def _refresh(self) -> None:
+        """Bring tiles, transport and status line up to date with the session."""
+        session = self.session
+        share = self._progress.done / max(1, self._progress.total) if self._progress else None
+        for stage, tile in self.strip.tiles.items():
+            tile.show_facts(tile_facts(session, stage, share))
+        self._refresh_thumbnails()
+        clip = session.clip
+        if clip is not None:
+            self.transport.show_place(float(clip.times[session.frame]), session.frame, clip.frame_count)
+        self._refresh_status()
+
+    def _refresh_thumbnails(self) -> None:
+        picture = self.pictures.frame
+        if self.session.clip is None:
+            return
+        frame = self.field.drawn_frame
+        small = thumbnails.small_picture(picture.image if picture else None)
+        tiles = self.strip.tiles
+        tiles["footage"].thumbnail = small
+        tiles["detect"].thumbnail = thumbnails.detect_thumbnail(self.session, frame)
+        tiles["track"].thumbnail = thumbnails.track_thumbnail(self.session, frame, small)
+        tiles["count"].thumbnail = thumbnails.count_thumbnail(self.session, small)
+        tiles["score"].thumbnail = thumbnails.score_thumbnail(self.session)
+        for tile in tiles.values():
+            tile.update()
+
+    def _refresh_status(self) -> None:
+        session = self.session
+        parts = []
+        if session.tracks is not None and session.link_seconds:
+            parts.append(f"{session.tracks.frame_count} frames linked in {session.link_seconds:.2f} s")
+        if session.crossings is not None and session.count_seconds:
+            parts.append(f"counted in {1000 * session.count_seconds:.1f} ms")
+        self.status.setText("   ".join(parts))
+        states = [session.state_of(stage) for stage in STAGES]
+        working = StageState.WORKING in states
+        progress = self._progress
+        self.work_bar.setVisible(progress is not None)
+        self.work_label.setVisible(progress is not None)
+        self.work_button.setVisible(progress is not None or session.cancelled)
+        self.work_button.setText("Stop" if progress is not None else "Work through the clip")
+        if progress is not None:
+            self.work_bar.setRange(0, progress.total)
+            self.work_bar.setValue(progress.done)
+            self.work_label.setText(f"detecting: frame {progress.done} of {progress.total}, {progress.seconds_left:.0f} s left")
+        if session.clip is None:
+            words, tint = "", MOSS
+        elif working:
+            words, tint = "working", "#C8862A"
+        elif session.cancelled or StageState.STALE in states:
+            words, tint = "not up to date", CLAY
+        else:
+            words, tint = "everything up to date" + ("" if self.autosave.busy else ", saved"), MOSS
+        self.state.setText(words)
+        self.state_dot.setStyleSheet(f"background: {tint}; border-radius: 4px;" if words else "")
+        if session.tracks is not None:
+            gaps = sum(len(lane.coasted) for lane in self.lanes.lanes)
+            self.transport.summary.setText(f"{len(self.lanes.lanes)} identities, {gaps} gaps bridged")
+
+    # --- wishes ---------------------------------------------------------------------------------------------
+
+    def open_path(self, path: Path) -> None:
+        """Open a project by its ending, anything else as a clip."""
+        if path.suffix.lower() == ".drover":
+            self.open_project(path)
+        else:
+            self.autosave.use(None)
+            self.session.open_clip(path)
+
+    def open_project(self, path: Path) -> None:
+        """Open a project file; a damaged one is said and changes nothing."""
+        try:
+            contents = read_project(path)
+        except DroverError as error:
+            self.banner.say(str(error))
+            return
+        if path == unsaved_path():
+            self.autosave.path = None
+        else:
+            self.autosave.use(path)
+        self.session.open_contents(contents, path)
+
+    def open_demo(self) -> None:
+        """Open the Fold Hill demo."""
+        chosen = example("gap")
+        self.autosave.use(None)
+        self.session.open_clip(
+            chosen.clip, recipe=chosen.recipe, truth=chosen.truth, true_crossings=chosen.crossings
+        )
+
+    def save_as(self, path: Path) -> None:
+        """Keep the project under a name from now on."""
+        target = path if path.suffix == ".drover" else path.with_name(path.name + ".drover")
+        target.unlink(missing_ok=True)
+        self.autosave.use(target)
+        self.autosave.save_now()
+        clip = self.session.clip
+        if clip is not None:
+            self.corner.setText(f"{target.stem} · {Path(clip.path).name}")
+
+    def new_line(self) -> None:
+        """Draw a counting line with the next drag on the field."""
+        if self.session.clip is None:
+            return
+        self.strip.choose("count")
+        self.field.start_line()
+        self.chips.hint.setText("drag across the way the animals take; Esc gives up")
+        QTimer.singleShot(6000, self, lambda: self.chips.hint.setText(""))
+
+    def ask_clip(self) -> None:
+        """Ask which clip to open."""
+        name, _ = QFileDialog.getOpenFileName(self, "Open a clip", "", VIDEO_FILTER)
+        if name:
+            self.open_path(Path(name))
+
+    def ask_project(self) -> None:
+        """Ask which project to open."""
+        name, _ = QFileDialog.getOpenFileName(self, "Open a project", "", "Drover project (*.drover)")
+        if name:
+            self.open_path(Path(name))
+
+    def ask_save(self) -> None:
+        """Ask where to keep the project."""
+        if self.session.clip is None:
+            self.banner.say("there is nothing to save yet; open a clip first")
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Save the project", "", "Drover project (*.drover)")
+        if name:
+            self.save_as(Path(name))
+
+    def ask_truth(self) -> None:
+        """Ask for the truth of this clip."""
+        name, _ = QFileDialog.getOpenFileName(self, "Load truth", "", "Rows of boxes (*.csv *.txt);;All files (*)")
+        if name:
+            self._try(lambda: self.session.load_truth(Path(name)))
+
+    def ask_recipe(self) -> None:
+        """Ask for a recipe to use."""
+        name, _ = QFileDialog.getOpenFileName(self, "Load a recipe", "", "Recipe (*.toml)")
+        if name:
+            self._try(lambda: self.session.edit(read_recipe(Path(name)), "load recipe"))
+
+    def ask_write_recipe(self) -> None:
+        """Ask where to write the recipe."""
+        name, _ = QFileDialog.getSaveFileName(self, "Write the recipe", "recipe.toml", "Recipe (*.toml)")
+        if name:
+            text = dump_recipe(self.session.recipe, self.session.recipe_text)
+            self._try(lambda: Path(name).write_text(text, encoding="utf-8"))
+
+    def _try(self, work) -> None:  # type: ignore[no-untyped-def]
+        try:
+            work()
+        except DroverError as error:
+            self.banner.say(str(error))
+        except OSError as error:
+            self.banner.say(f"{error.filename}: {error.strerror}; choose another place")
+
+    def _on_transport(self, name: str) -> None:
+        {
+            "play": self.playback.toggle, "next": lambda: self.playback.step(1), "previous": lambda: self.playback.step(-1),
+            "home": lambda: self.playback.go(0), "end": lambda: self.playback.go(10**9),
+        }[name]()  # fmt: skip
+
+    def _set_speed(self, speed: float) -> None:
+        self.playback.speed = speed
+
+    def _full_field(self) -> None:
+        full = self.full.isChecked()
+        for widget in (self.strip, self.dials, self.splitter.widget(1)):
+            widget.setVisible(not full)
+
+    def _stop_or_go_on(self) -> None:
+        if self._progress is not None:
+            self.session.cancel_work()
+        else:
+            self.session.cancelled = False
+            self.session.resume_work()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self.playback.pause()
+        try:
+            self.autosave.save_and_wait()
+        except DroverError as error:
+            self.banner.say(str(error))
+        self.pictures.close()
+        self.session.close()
+        super().closeEvent(event)
+
+
+def _tight(layout):  # type: ignore[no-untyped-def]
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(0)
+    return layout
