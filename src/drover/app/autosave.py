@@ -95,4 +95,6 @@ class Autosave(QObject):
         if file is None or index == 0 or not before:
             return
         what = self.session.undo.text(index - 1)
-        QTimer.singleShot(DELAY_MS * 2, self, lambda: self._job.submit(lambda _: file.log_edit(what, before, self._logged)))
+        QTimer.singleShot(
+            DELAY_MS * 2, self, lambda: self._job.submit(lambda _: file.log_edit(what, before, self._logged))
+        )

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from drover.app.session import Session
 from drover.app.strip import TileFacts
 from drover.core.count.tallies import tally
@@ -21,6 +19,8 @@ def tile_facts(session: Session, stage: str, progress: float | None) -> TileFact
 
 
 def _ms(value: float) -> str:
+    if value < 0.01:
+        return "<0.01 ms"
     return f"{value:.2f} ms" if value < 1 else f"{value:.1f} ms"
 
 
@@ -28,7 +28,7 @@ def _footage(session: Session) -> tuple[str, str, str]:
     clip = session.clip
     if clip is None:
         return "no clip", "open one to start", ""
-    return f"{clip.rate:.4g} fps", f"{clip.width} × {clip.height} px · {Path(clip.path).name}", ""
+    return f"{clip.rate:.4g} fps", f"{clip.width} × {clip.height} px", ""
 
 
 def _detect(session: Session) -> tuple[str, str, str]:
@@ -48,7 +48,7 @@ def _track(session: Session) -> tuple[str, str, str]:
     state = tracks.state[tracks.rows_of(session.frame)]
     coasting = int((state == TrackState.COASTING).sum())
     seen = len(state) - coasting
-    headline = f"{seen} seen" + (f" + {coasting} hidden" if coasting else "")
+    headline = f"{seen} + {coasting} hidden" if coasting else f"{seen} seen"
     cost = _ms(1000 * session.link_seconds / max(1, tracks.frame_count))
     return headline, f"{len(tracks.paths.identity)} identities", cost
 
@@ -64,7 +64,11 @@ def _count(session: Session) -> tuple[str, str, str]:
     passages = sum(t.passages for t in totals)
     name = totals[0].line if len(totals) == 1 else f"{len(totals)} lines"
     frames = session.tracks.frame_count if session.tracks else 1
-    return f"{forward} on, {back} back", f"{name} · {passages} passages", _ms(1000 * session.count_seconds / max(1, frames))
+    return (
+        f"{forward} on, {back} back",
+        f"{name} · {passages} passages",
+        _ms(1000 * session.count_seconds / max(1, frames)),
+    )
 
 
 def _score(session: Session) -> tuple[str, str, str]:
@@ -75,6 +79,6 @@ def _score(session: Session) -> tuple[str, str, str]:
         return "-", "not scored yet", ""
     switches = score.clear.id_switches
     words = f"{switches} switch" if switches == 1 else f"{switches} switches"
-    detail = words if score.counts is None else f"count error {score.counts.count_error} · {words}"
+    detail = words if score.counts is None else f"error {score.counts.count_error} · {words}"
     cost = _ms(1000 * session.score_seconds / max(1, session.clip.frame_count)) if session.clip else ""
     return f"IDF1 {100 * score.identity.idf1:.1f} %", detail, cost

@@ -131,7 +131,12 @@ class Session(QObject):
     # --- opening --------------------------------------------------------------------------------------------
 
     def open_clip(
-        self, path: Path, *, recipe: Path | None = None, truth: Path | None = None, true_crossings: Path | None = None
+        self,
+        path: Path,
+        *,
+        recipe: Path | None = None,
+        truth: Path | None = None,
+        true_crossings: Path | None = None,
     ) -> None:
         """Open a clip and start working through it; the recipe stays unless another is given."""
         kept = self.recipe_text
@@ -156,7 +161,12 @@ class Session(QObject):
             if place is None:
                 missing = f"the clip {contents.clip.path} is not there; results are shown without pictures"
                 return _Opened(
-                    contents.clip, contents.recipe_text, contents.truth, contents.true_crossings, contents, missing
+                    contents.clip,
+                    contents.recipe_text,
+                    contents.truth,
+                    contents.true_crossings,
+                    contents,
+                    missing,
                 )
             with ClipReader(place) as reader:
                 clip = reader.info
@@ -444,7 +454,12 @@ class Session(QObject):
             return None
         view = {"frame": str(self.frame + 1)}
         return ProjectContents(
-            self.clip, dump_recipe(self._settled, self.recipe_text), self._kept_run(), self.truth, self.true_crossings, view
+            self.clip,
+            dump_recipe(self._settled, self.recipe_text),
+            self._kept_run(),
+            self.truth,
+            self.true_crossings,
+            view,
         )
 
     def _kept_run(self) -> KeptRun | None:

@@ -5,7 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QFontMetricsF, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import (
+    QColor,
+    QFontMetricsF,
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+)
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 
 from drover.app.session import STAGES, StageState
@@ -14,7 +24,12 @@ from drover.app.theme import FIELD, INK, MOSS, OCHRE, PAPER, RULE, STONE, number
 __all__ = ["StageStrip", "TileFacts"]
 
 TITLES = {"footage": "Footage", "detect": "Detect", "track": "Track", "count": "Count", "score": "Score"}
-_BARS = {StageState.FRESH: MOSS, StageState.WORKING: OCHRE, StageState.STALE: "#B9B4A6", StageState.EMPTY: "#DAD7CD"}
+_BARS = {
+    StageState.FRESH: MOSS,
+    StageState.WORKING: OCHRE,
+    StageState.STALE: "#B9B4A6",
+    StageState.EMPTY: "#DAD7CD",
+}
 
 
 @dataclass(frozen=True)
@@ -92,7 +107,11 @@ class StageTile(QWidget):
         cost_font = number_font(10)
         painter.setFont(cost_font)
         painter.setPen(QColor("#5A6761"))
-        painter.drawText(QRectF(left, 6, width, 16), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.facts.cost)
+        painter.drawText(
+            QRectF(left, 6, width, 16),
+            Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+            self.facts.cost,
+        )
 
     def _paint_bar(self, painter: QPainter) -> None:
         full = QRectF(7, self.height() - 9.0, self.width() - 14.0, 3)

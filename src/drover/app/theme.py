@@ -57,6 +57,7 @@ def apply_theme(app: QApplication) -> None:
     pg.setConfigOptions(antialias=True, background=PAPER, foreground=MUTED)
 
 
+_DOWN = (Path(__file__).parent / "signs" / "down.svg").as_posix()
 _SHEET = f"""
 * {{ color: {INK}; font-family: Inter; font-size: 12px; }}
 QMainWindow, QDialog, QMessageBox {{ background: {STONE}; }}
@@ -74,7 +75,8 @@ QStatusBar::item {{ border: 0; }}
 QScrollArea, QScrollArea > QWidget > QWidget {{ background: {STONE}; border: 0; }}
 QScrollBar:vertical {{ background: transparent; width: 10px; margin: 2px; }}
 QScrollBar::handle:vertical {{ background: #BDBAAF; border-radius: 3px; min-height: 28px; }}
-QScrollBar::add-line, QScrollBar::sub-line, QScrollBar::add-page, QScrollBar::sub-page {{ background: none; height: 0; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ background: none; height: 0; }}
+QScrollBar::add-page, QScrollBar::sub-page {{ background: none; height: 0; }}
 QPushButton, QToolButton {{
     background: {PAPER}; border: 1px solid #C5C1B5; border-radius: 5px; padding: 4px 10px; min-height: 16px;
 }}
@@ -91,8 +93,11 @@ QComboBox, QDoubleSpinBox, QSpinBox, QLineEdit {{
     selection-background-color: {MOSS}; selection-color: #FFFFFF;
 }}
 QComboBox:focus, QDoubleSpinBox:focus, QSpinBox:focus, QLineEdit:focus {{ border-color: {MOSS}; }}
-QComboBox::drop-down {{ border: 0; width: 16px; }}
-QComboBox QAbstractItemView {{ background: #FFFFFF; border: 1px solid {RULE}; selection-background-color: #DDE7E1; selection-color: {INK}; }}
+QComboBox::drop-down {{ border: 0; width: 18px; }}
+QComboBox::down-arrow {{ image: url({_DOWN}); width: 10px; height: 10px; }}
+QComboBox QAbstractItemView {{
+    background: #FFFFFF; border: 1px solid {RULE}; selection-background-color: #DDE7E1; selection-color: {INK};
+}}
 QDoubleSpinBox::up-button, QDoubleSpinBox::down-button, QSpinBox::up-button, QSpinBox::down-button {{ width: 0; }}
 QLabel[role="muted"] {{ color: {MUTED_TEXT}; }}
 QLabel[role="title"] {{ font-weight: 600; }}

@@ -35,7 +35,10 @@ class Welcome(QWidget):
         column.addStretch(2)
         head = QLabel("Find what moves, keep who is who, count what crosses")
         head.setObjectName("head")
-        text = QLabel("Open a video to start, or see it all at work on the Fold Hill farm.\nYou can also drop a clip or a .drover project here.")
+        text = QLabel(
+            "Open a video to start, or see it all at work on the Fold Hill farm.\n"
+            "You can also drop a clip or a .drover project here."
+        )
         text.setObjectName("text")
         for label in (head, text):
             label.setAlignment(Qt.AlignmentFlag.AlignCenter)

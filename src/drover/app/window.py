@@ -61,6 +61,7 @@ class MainWindow(QMainWindow):
         self._build_menus()
         self._connect()
         self.strip.choose("track")
+        self.field.setFocus()
         self._refresh()
 
     # --- building -------------------------------------------------------------------------------------------
@@ -143,7 +144,10 @@ class MainWindow(QMainWindow):
         self._action(file, "&Quit", self.close, "Ctrl+Q")
         edit = bar.addMenu("&Edit")
         stack: QUndoStack = self.session.undo
-        for action, keys in ((stack.createUndoAction(self, "Undo"), "Ctrl+Z"), (stack.createRedoAction(self, "Redo"), "Ctrl+Shift+Z")):
+        for action, keys in (
+            (stack.createUndoAction(self, "Undo"), "Ctrl+Z"),
+            (stack.createRedoAction(self, "Redo"), "Ctrl+Shift+Z"),
+        ):
             action.setShortcut(QKeySequence(keys))
             edit.addAction(action)
         edit.addSeparator()
@@ -214,7 +218,7 @@ class MainWindow(QMainWindow):
         name = self.autosave.path.stem if self.autosave.path else "not saved under a name"
         clip = self.session.clip
         assert clip is not None
-        self.corner.setText(f"{name} · {Path(clip.path).name}")
+        self._show_corner(name)
         self.setWindowTitle(f"{Path(clip.path).stem} - Drover")
         self._refresh()
 
@@ -270,7 +274,9 @@ class MainWindow(QMainWindow):
         if progress is not None:
             self.work_bar.setRange(0, progress.total)
             self.work_bar.setValue(progress.done)
-            self.work_label.setText(f"detecting: frame {progress.done} of {progress.total}, {progress.seconds_left:.0f} s left")
+            self.work_label.setText(
+                f"detecting: frame {progress.done} of {progress.total}, {progress.seconds_left:.0f} s left"
+            )
         if session.clip is None:
             words, tint = "", MOSS
         elif working:
@@ -312,9 +318,7 @@ class MainWindow(QMainWindow):
         """Open the Fold Hill demo."""
         chosen = example("gap")
         self.autosave.use(None)
-        self.session.open_clip(
-            chosen.clip, recipe=chosen.recipe, truth=chosen.truth, true_crossings=chosen.crossings
-        )
+        self.session.open_clip(chosen.clip, recipe=chosen.recipe, truth=chosen.truth, true_crossings=chosen.crossings)
 
     def save_as(self, path: Path) -> None:
         """Keep the project under a name from now on."""
@@ -322,9 +326,16 @@ class MainWindow(QMainWindow):
         target.unlink(missing_ok=True)
         self.autosave.use(target)
         self.autosave.save_now()
+        self._show_corner(target.stem)
+
+    def _show_corner(self, project: str) -> None:
         clip = self.session.clip
         if clip is not None:
-            self.corner.setText(f"{target.stem} · {Path(clip.path).name}")
+            self.corner.setText(f"{project} · {Path(clip.path).name}")
+            self.corner.setFixedSize(self.corner.sizeHint().width(), self.menuBar().height() - 2)
+            self.corner.setAlignment(Qt.AlignmentFlag.AlignVCenter)
+            self.menuBar().setCornerWidget(self.corner)
+            self.corner.show()
 
     def new_line(self) -> None:
         """Draw a counting line with the next drag on the field."""

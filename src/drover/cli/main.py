@@ -46,7 +46,9 @@ def _version(wanted: bool) -> None:
 
 @app.callback()
 def _root(
-    version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")] = False,
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")
+    ] = False,
 ) -> None:
     """Find moving objects in video, keep their identities, count line crossings, score the result."""
 
@@ -65,7 +67,9 @@ def demo(
 
 @app.command("open")
 def open_(
-    path: Annotated[Path | None, typer.Argument(metavar="[PROJECT | CLIP]", help="A .drover project or a video.")] = None,
+    path: Annotated[
+        Path | None, typer.Argument(metavar="[PROJECT | CLIP]", help="A .drover project or a video.")
+    ] = None,
 ) -> None:
     """Open the window, with a project or a clip."""
     if path is not None and not path.exists():
@@ -81,7 +85,8 @@ def run(
     detections: Annotated[Path | None, typer.Option(help="Boxes to link instead of detecting.")] = None,
     truth: Annotated[Path | None, typer.Option(help="Truth to score against.")] = None,
     true_crossings: Annotated[
-        Path | None, typer.Option(help="True crossings; if not given, a crossings.csv beside the truth is used.")
+        Path | None,
+        typer.Option(help="True crossings; if not given, a crossings.csv beside the truth is used."),
     ] = None,
 ) -> None:
     """Detect, track and count; score where truth is given."""
@@ -133,7 +138,9 @@ def simulate(
     made = build_scene(scene, seed=seed, seconds=seconds)
     with shown_progress(f"draw {scene}") as show:
         write_scene(made, out, progress=lambda done, total: show.update(done, total))
-    print(f"{made.frame_count} frames, {len(made.actors)} animals: clip.mp4, truth.csv, crossings.csv, recipe.toml in {out}")
+    print(
+        f"{made.frame_count} frames, {len(made.actors)} animals: {made.name}.mp4, truth.csv, crossings.csv, recipe.toml in {out}"
+    )
 
 
 # --- parts ---------------------------------------------------------------------------------------------------
@@ -206,7 +213,9 @@ def _headless_demo(out: Path) -> None:
     if result.score is not None:
         print_score_table(result.score)
     frames, spent = result.clip.frame_count, sum(result.seconds.values())
-    print(f"{frames} frames in {spent:.1f} s: " + ", ".join(f"{stage} {s:.2f} s" for stage, s in result.seconds.items()))
+    print(
+        f"{frames} frames in {spent:.1f} s: " + ", ".join(f"{stage} {s:.2f} s" for stage, s in result.seconds.items())
+    )
     print(f"written to {folder}: " + ", ".join(path.name for path in files))
     print("to see it in the window, on a machine with a display: .venv/bin/drover demo")
 

@@ -27,6 +27,12 @@ class ShownProgress:
 def shown_progress(label: str) -> Iterator[ShownProgress]:
     """A progress bar for the length of the block."""
     console = Console(stderr=True)
-    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TextColumn("left"), TimeRemainingColumn())
+    columns = (
+        TextColumn("{task.description}"),
+        BarColumn(),
+        MofNCompleteColumn(),
+        TextColumn("left"),
+        TimeRemainingColumn(),
+    )
     with Progress(*columns, console=console, transient=True, disable=not console.is_terminal) as bar:
         yield ShownProgress(bar, label)

@@ -43,6 +43,9 @@ def print_score_table(score: Score) -> None:
     table = _table("Score", "measure", "value")
     names = {"id_switches": "identity switches", "count_error": "count error", "true_total": "true total"}
     for key, value in score.as_dict().items():
-        label = names.get(key, key.upper() if key in {"mota", "motp", "idf1", "idp", "idr", "hota"} else key.replace("_", " "))
+        label = names.get(
+            key,
+            key.upper() if key in {"mota", "motp", "idf1", "idp", "idr", "hota"} else key.replace("_", " "),
+        )
         table.add_row(label, f"{value:.3f}" if isinstance(value, float) else str(value))
     Console(highlight=False).print(table)

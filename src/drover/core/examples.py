@@ -32,9 +32,7 @@ def example(name: str = "gap") -> Example:
         When the package lacks its files.
     """
     folder = _DATA / name
-    made = Example(
-        name, folder / "clip.mp4", folder / "truth.csv", folder / "crossings.csv", folder / "recipe.toml"
-    )
+    made = Example(name, folder / f"{name}.mp4", folder / "truth.csv", folder / "crossings.csv", folder / "recipe.toml")
     for path in (made.clip, made.truth, made.crossings, made.recipe):
         if not path.exists():
             raise DroverError(f"{path}: this example file is missing; install Drover again")

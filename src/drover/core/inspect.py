@@ -81,7 +81,8 @@ class FrameProbe:
             clean=detector.clean_mask(),
             histogram=np.bincount(difference.ravel(), minlength=256),
             blobs=None,
-            ready=self._reader.info.times[frame] - self._reader.info.times[0] >= self._settings.background.warm_up - 1e-9,
+            ready=self._reader.info.times[frame] - self._reader.info.times[0]
+            >= self._settings.background.warm_up - 1e-9,
         )
         return clean_again(first, self._settings)
 

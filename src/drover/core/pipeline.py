@@ -10,7 +10,6 @@ import hashlib
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
-from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,7 +20,14 @@ from drover.core.detect import detector
 from drover.core.detect.detector import DetectionRows, Detector, DetectorState
 from drover.core.errors import Cancelled, FootageError
 from drover.core.footage.prefetch import prefetched_frames
-from drover.core.recipe import CountSettings, DetectSettings, Recipe, ScoreSettings, TrackSettings, settings_fingerprint
+from drover.core.recipe import (
+    CountSettings,
+    DetectSettings,
+    Recipe,
+    ScoreSettings,
+    TrackSettings,
+    settings_fingerprint,
+)
 from drover.core.result_store import ResultStore
 from drover.core.score.scorer import Score, score_tracks
 from drover.core.track import tracker
@@ -96,7 +102,13 @@ def _key(*parts: str) -> str:
 
 def detect_key(clip: ClipInfo, settings: DetectSettings) -> str:
     """Fingerprint of a clip's detections."""
-    return _key("detect", str(detector.VERSION), clip.fingerprint, str(clip.frame_count), settings_fingerprint(settings))
+    return _key(
+        "detect",
+        str(detector.VERSION),
+        clip.fingerprint,
+        str(clip.frame_count),
+        settings_fingerprint(settings),
+    )
 
 
 def track_key(detections_key: str, settings: TrackSettings) -> str:
@@ -155,7 +167,10 @@ class _DetectPass:
         self.started = time.perf_counter()
 
     def run(
-        self, on_progress: OnProgress, on_partial: Callable[[DetectResult], None] | None, cancelled: IsCancelled
+        self,
+        on_progress: OnProgress,
+        on_partial: Callable[[DetectResult], None] | None,
+        cancelled: IsCancelled,
     ) -> bool:
         published, pause = self.started, PUBLISH_EVERY
         frames = prefetched_frames(self.clip.path)
@@ -186,7 +201,9 @@ class _DetectPass:
 
     def result(self, finished: bool) -> DetectResult:
         missing = self.clip.frame_count - self.read if finished else 0
-        notes = (f"{missing} of {self.clip.frame_count} frames could not be decoded and were left out",) if missing else ()
+        notes = (
+            (f"{missing} of {self.clip.frame_count} frames could not be decoded and were left out",) if missing else ()
+        )
         return DetectResult(
             detections=self.rows.snapshot(),
             histogram=self.rows.histogram.copy(),
@@ -308,6 +325,8 @@ def score_result(
     """Score of a result, over the frames that it covers."""
     if tracks.frame_count < truth.frame_count:
         truth = _first_frames(truth, tracks.frame_count)
+        if true_crossings is not None:
+            true_crossings = true_crossings.take(true_crossings.frame < tracks.frame_count)
     return score_tracks(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings)
 
 

@@ -56,19 +56,22 @@ class _Settings(BaseModel):
 
 
 def _dial(default: Any, low: float, high: float, unit: str, help_text: str, step: float) -> Any:
-    return Field(
-        default, ge=low, le=high, description=help_text, json_schema_extra={"unit": unit, "step": step}
-    )
+    return Field(default, ge=low, le=high, description=help_text, json_schema_extra={"unit": unit, "step": step})
 
 
 class BackgroundSettings(_Settings):
     """The picture of the empty scene, and how far from it a pixel must be to count as moving."""
 
     model: Literal["running-average"] = Field(
-        "running-average", description="How the picture of the empty scene is kept."
+        default="running-average", description="How the picture of the empty scene is kept."
     )
     rate: float = _dial(
-        0.8, 0.0, 10.0, "1/s", "How fast the background takes on the new picture. Higher follows light faster.", 0.05
+        0.8,
+        0.0,
+        10.0,
+        "1/s",
+        "How fast the background takes on the new picture. Higher follows light faster.",
+        0.05,
     )
     busy_share: float = _dial(
         0.02,
@@ -78,12 +81,8 @@ class BackgroundSettings(_Settings):
         "Share of the rate where something moves. Lower keeps an animal that stands still for longer.",
         0.01,
     )
-    warm_up: float = _dial(
-        1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1
-    )
-    threshold: float = _dial(
-        20.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0
-    )
+    warm_up: float = _dial(1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1)
+    threshold: float = _dial(20.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0)
 
 
 class CleanupSettings(_Settings):
@@ -123,9 +122,7 @@ class MotionSettings(_Settings):
     box_noise: float = _dial(
         3.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
     )
-    size_noise: float = _dial(
-        0.2, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1
-    )
+    size_noise: float = _dial(0.2, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1)
     size_doubt: float = _dial(
         5.0,
         0.0,
@@ -167,12 +164,12 @@ class TrackSettings(_Settings):
 class LineSettings(_Settings):
     """One directed counting line, in fractions of the frame's width and height."""
 
-    name: str = Field("Line", min_length=1, max_length=60, description="What the line is called.")
+    name: str = Field(default="Line", min_length=1, max_length=60, description="What the line is called.")
     points: tuple[tuple[float, float], ...] = Field(
         description="Corner points of the line in its direction, in fractions of width and height."
     )
     reference: Literal["foot", "centre"] = Field(
-        "foot", description="Point of the box whose path is counted: its foot or its centre."
+        default="foot", description="Point of the box whose path is counted: its foot or its centre."
     )
 
     @field_validator("points", mode="before")
@@ -200,7 +197,7 @@ class LineSettings(_Settings):
 class CountSettings(_Settings):
     """Count: what crosses which line."""
 
-    line: tuple[LineSettings, ...] = Field((), description="The counting lines.")
+    line: tuple[LineSettings, ...] = Field(default=(), description="The counting lines.")
 
     @field_validator("line", mode="before")
     @classmethod

@@ -5,7 +5,16 @@ from __future__ import annotations
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
-from PySide6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from drover.app.dials.parts import Card, muted
 from drover.app.session import Session
@@ -39,7 +48,9 @@ class LineCard(Card):
         self.reference.currentIndexChanged.connect(self._set_reference)
         self.points = QLineEdit()
         self.points.setFont(number_font(11))
-        self.points.setToolTip("Corner points as x, y in fractions of width and height; points are parted by a semicolon.")
+        self.points.setToolTip(
+            "Corner points as x, y in fractions of width and height; points are parted by a semicolon."
+        )
         self.points.editingFinished.connect(self._set_points)
         for label, widget in (("name", self.name), ("counts the", self.reference), ("points", self.points)):
             row = QHBoxLayout()
@@ -63,7 +74,9 @@ class LineCard(Card):
 
     def _build_totals(self) -> None:
         for column, text in enumerate(("", "identities", "passages"), 0):
-            self.totals.addWidget(muted(text), 0, column, Qt.AlignmentFlag.AlignRight if column else Qt.AlignmentFlag.AlignLeft)
+            self.totals.addWidget(
+                muted(text), 0, column, Qt.AlignmentFlag.AlignRight if column else Qt.AlignmentFlag.AlignLeft
+            )
         for row, name in enumerate(("forward", "back", "net"), 1):
             self.totals.addWidget(QLabel(name), row, 0)
             for column, kind in enumerate(("identities", "passages"), 1):
@@ -230,5 +243,3 @@ class CountDials(QWidget):
     def _move_cursor(self) -> None:
         if self.session.clip is not None:
             self._cursor.setValue(float(self.session.clip.times[self.session.frame]))
-
-

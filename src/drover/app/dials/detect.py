@@ -26,7 +26,10 @@ class DetectDials(SettingsPage):
         self.threshold = self.evidence(background + "threshold", keep_below=False, log_counts=True)
         self.threshold_card.body.addWidget(self.threshold)
         self.threshold_card.body.addWidget(
-            muted("Pixels by their difference from the background, tall steps are tens: bars the clip, line this frame.", wrap=True)
+            muted(
+                "Pixels by their difference from the background, log scale. Bars: the clip. Line: this frame.",
+                wrap=True,
+            )
         )
         self.threshold_card.body.addWidget(self.row("threshold", background + "threshold"))
         self.column.addWidget(self.threshold_card)

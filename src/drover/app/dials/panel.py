@@ -21,7 +21,7 @@ class DialPanel(QStackedWidget):
 
     def __init__(self, session: Session, pictures: Pictures) -> None:
         super().__init__()
-        self.setFixedWidth(326)
+        self.setFixedWidth(336)
         self.footage = FootageFacts(session)
         self.detect = DetectDials(session, pictures)
         self.track = TrackDials(session)

@@ -128,7 +128,9 @@ class Folded(QWidget):
         self.switch.setCheckable(True)
         self.switch.setArrowType(Qt.ArrowType.RightArrow)
         self.switch.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
-        self.switch.setStyleSheet(f"QToolButton {{ border: 0; background: transparent; color: {INK}; padding: 2px 0; }}")
+        self.switch.setStyleSheet(
+            f"QToolButton {{ border: 0; background: transparent; color: {INK}; padding: 2px 0; }}"
+        )
         self.inside = QWidget()
         self.inside.setStyleSheet("background: transparent;")
         self.rows = QVBoxLayout(self.inside)
@@ -235,5 +237,3 @@ class EvidencePlot(QWidget):
 
     def _dropped(self) -> None:
         self.changed.emit(self._value())
-
-

@@ -54,7 +54,10 @@ class ScoreDials(SettingsPage):
         self.cells: dict[str, QLabel] = {}
         self.ask = Card("No truth loaded")
         self.ask.body.addWidget(
-            muted("A score needs the true boxes of this clip, as rows of frame, id, left, top, width, height.", wrap=True)
+            muted(
+                "A score needs the true boxes of this clip, as rows of frame, id, left, top, width, height.",
+                wrap=True,
+            )
         )
         button = QPushButton("Load truth…")
         button.clicked.connect(self.truth_wanted)

@@ -21,14 +21,18 @@ class TrackDials(SettingsPage):
         self.gate = self.evidence("track.match.gate", keep_below=True, log_counts=True)
         self.gate_card.body.addWidget(self.gate)
         self.gate_card.body.addWidget(
-            muted("Distance of links from the forecast. Beyond the gate: the nearest box a track was refused. Log scale.", wrap=True)
+            muted(
+                "Distance of links from the forecast. Beyond the gate: the nearest box a track was refused. Log scale.",
+                wrap=True,
+            )
         )
         self.gate_card.body.addWidget(self.row("gate", "track.match.gate"))
         self.column.addWidget(self.gate_card)
         self.gap_card = Card("How long to coast unseen")
         self.gap = self.evidence("track.life.longest_gap", keep_below=True)
         self.gap_card.body.addWidget(self.gap)
-        self.gap_card.body.addWidget(muted("Length of every gap that was bridged.", wrap=True))
+        self.gap_words = muted("", wrap=True)
+        self.gap_card.body.addWidget(self.gap_words)
         self.gap_card.body.addWidget(self.row("longest gap", "track.life.longest_gap"))
         self.column.addWidget(self.gap_card)
         motion = Card("Motion filter")
@@ -61,4 +65,5 @@ class TrackDials(SettingsPage):
         gap_edges = np.linspace(0, top, 41)
         self.gap.show_evidence(gap_edges, np.histogram(gaps, gap_edges)[0].astype(float))
         frames = self.session.recipe.track.life.longest_gap * clip.rate
-        self.gap_card.note.setText(f"{len(gaps)} gaps · up to {frames:.0f} frames")
+        self.gap_words.setText(f"Length of every gap that was bridged. Now up to {frames:.0f} frames.")
+        self.gap_card.note.setText(f"{len(gaps)} gaps")

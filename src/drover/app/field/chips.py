@@ -24,7 +24,8 @@ _TIPS = {
 _SHEET = f"""
 QWidget#chips {{ background: #2B3431; }}
 QPushButton {{
-    background: transparent; color: #C9D0CC; border: 1px solid #51605A; border-radius: 11px; padding: 2px 11px; min-height: 16px;
+    background: transparent; color: #C9D0CC; border: 1px solid #51605A; border-radius: 11px;
+    padding: 2px 11px; min-height: 16px;
 }}
 QPushButton:hover {{ border-color: #C9D0CC; }}
 QPushButton:checked {{ background: #DDE7E1; color: {FIELD}; border-color: #DDE7E1; font-weight: 500; }}

@@ -215,13 +215,18 @@ class LineEditor:
         for number, line in enumerate(self._lines()):
             self._draw_line(painter, view, number, line, now)
         if self._new_start is not None and self._new_end is not None:
-            ends = [view.to_widget(x * view.picture_width, y * view.picture_height) for x, y in (self._new_start, self._new_end)]
+            ends = [
+                view.to_widget(x * view.picture_width, y * view.picture_height)
+                for x, y in (self._new_start, self._new_end)
+            ]
             painter.setPen(QPen(QColor("#FFFFFF"), 2, Qt.PenStyle.DashLine))
             painter.drawLine(ends[0], ends[1])
 
     def _draw_line(self, painter: QPainter, view: ViewTransform, number: int, line: LineSettings, now: float) -> None:
         corners = self._corners(line, view)
-        held = (self._hold is not None and self._hold.line == number) or (self.hover is not None and self.hover[0] == number)
+        held = (self._hold is not None and self._hold.line == number) or (
+            self.hover is not None and self.hover[0] == number
+        )
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(colour(INK, 150), 6 if held else 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
         painter.drawPolyline(QPolygonF(corners))
@@ -263,14 +268,18 @@ class LineEditor:
         if len(self._lines()) > 1 or line.name:
             self._name(painter, max(corners, key=lambda point: point.y()), line.name)
 
-    def _plate(self, painter: QPainter, view: ViewTransform, anchor: QPointF, way: QPointF, now: int, total: int) -> None:
+    def _plate(
+        self, painter: QPainter, view: ViewTransform, anchor: QPointF, way: QPointF, now: int, total: int
+    ) -> None:
         big, small = number_font(14, bold=True), number_font(11)
         text, rest = str(now), f"of {total}"
         wide_big = QFontMetricsF(big).horizontalAdvance(text)
         wide_small = QFontMetricsF(small).horizontalAdvance(rest)
         width = wide_big + wide_small + 34
         sideways = abs(way.x()) >= abs(way.y())
-        offset = QPointF(math.copysign(width / 2 + 8, way.x()), 0) if sideways else QPointF(0, math.copysign(16, way.y()))
+        offset = (
+            QPointF(math.copysign(width / 2 + 8, way.x()), 0) if sideways else QPointF(0, math.copysign(16, way.y()))
+        )
         rect = QRectF(0, 0, width, 23)
         rect.moveCenter(anchor + offset)
         bounds = view.picture_rect().intersected(QRectF(4, 4, view.widget_width - 8, view.widget_height - 8))
@@ -285,7 +294,9 @@ class LineEditor:
         painter.drawText(QRectF(at, rect.top(), wide_big + 2, 23), Qt.AlignmentFlag.AlignVCenter, text)
         painter.setFont(small)
         painter.setPen(QColor("#5A6761"))
-        painter.drawText(QRectF(at + wide_big + 5, rect.top() + 1, wide_small + 4, 23), Qt.AlignmentFlag.AlignVCenter, rest)
+        painter.drawText(
+            QRectF(at + wide_big + 5, rect.top() + 1, wide_small + 4, 23), Qt.AlignmentFlag.AlignVCenter, rest
+        )
         centre = QPointF(rect.left() + 10 if tip_first else rect.right() - 10, rect.center().y())
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(MOSS))
@@ -316,5 +327,3 @@ def _distance(point: QPointF, a: QPointF, b: QPointF) -> float:
     squared = along.x() ** 2 + along.y() ** 2
     t = 0.0 if squared == 0 else max(0.0, min(1.0, QPointF.dotProduct(point - a, along) / squared))
     return math.hypot(*(point - (a + along * t)).toTuple())
-
-

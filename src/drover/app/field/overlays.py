@@ -69,7 +69,12 @@ def _footed_box(painter: QPainter, rect: QRectF, pen: QPen) -> None:
 
 
 def draw_objects(
-    painter: QPainter, view: ViewTransform, tracks: Tracks, detections: Detections, frame: int, selected: int | None
+    painter: QPainter,
+    view: ViewTransform,
+    tracks: Tracks,
+    detections: Detections,
+    frame: int,
+    selected: int | None,
 ) -> None:
     """Every identity of the frame, by outline or box."""
     painter.setBrush(Qt.BrushStyle.NoBrush)

@@ -112,6 +112,7 @@ class Field(QWidget):
 
     def _draw_overlays(self, painter: QPainter) -> None:
         session, view, frame = self.session, self.view, self.drawn_frame
+        painter.setClipRect(view.picture_rect())
         if session.detect is not None:
             found = session.detect.detections
             if "Mask" in self.shown:
@@ -129,6 +130,7 @@ class Field(QWidget):
                     overlays.draw_numbers(painter, view, session.tracks, frame, session.selected)
         if "Truth" in self.shown and session.truth is not None:
             overlays.draw_truth(painter, view, session.truth, frame)
+        painter.setClipping(False)
 
     def _draw_mask(self, painter: QPainter, frame: int) -> None:
         """The cleaned mask: as a dial would have it now where that is known, else as it was found."""
@@ -247,5 +249,3 @@ class Field(QWidget):
         if urls:
             event.acceptProposedAction()
             self.file_dropped.emit(str(Path(urls[0])))
-
-

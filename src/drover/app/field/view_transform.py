@@ -11,7 +11,10 @@ __all__ = ["ViewTransform"]
 
 @dataclass(frozen=True)
 class ViewTransform:
-    """Maps picture px to widget px. ``zoom`` 1 fits the whole picture; ``centre`` is the picture point in the middle."""
+    """Maps picture px to widget px.
+
+    ``zoom`` 1 fits the whole picture; ``centre`` is the picture point in the middle, as fractions.
+    """
 
     picture_width: float = 1.0
     picture_height: float = 1.0

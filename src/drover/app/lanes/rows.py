@@ -33,7 +33,9 @@ def make_lanes(tracks: Tracks, crossings: Crossings | None) -> list[Lane]:
     paths = tracks.paths
     passed: dict[int, list[tuple[float, int]]] = {}
     if crossings is not None:
-        for who, when, way in zip(crossings.identity.tolist(), crossings.time.tolist(), crossings.direction.tolist(), strict=True):
+        for who, when, way in zip(
+            crossings.identity.tolist(), crossings.time.tolist(), crossings.direction.tolist(), strict=True
+        ):
             passed.setdefault(who, []).append((when, way))
     coasting = tracks.state[paths.row] == TrackState.COASTING
     lanes = []

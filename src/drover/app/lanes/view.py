@@ -4,7 +4,17 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QWheelEvent
+from PySide6.QtGui import (
+    QColor,
+    QHelpEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+    QWheelEvent,
+)
 from PySide6.QtWidgets import QScrollBar, QToolTip, QWidget
 
 from drover.app.icons import arrow_path
@@ -173,7 +183,11 @@ class LanesView(QWidget):
         painter.setBrush(QColor(INK))
         for time, way in lane.crossings:
             x = self.x_of(float(np.interp(time, clip.times, np.arange(clip.frame_count))))
-            wedge = [QPointF(x - 4 * way, middle - 6.5), QPointF(x + 4 * way, middle), QPointF(x - 4 * way, middle + 6.5)]
+            wedge = [
+                QPointF(x - 4 * way, middle - 6.5),
+                QPointF(x + 4 * way, middle),
+                QPointF(x - 4 * way, middle + 6.5),
+            ]
             painter.drawPolygon(QPolygonF(wedge))
 
     def _paint_playhead(self, painter: QPainter) -> None:

@@ -9,6 +9,7 @@ crosses it twice or not at all.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -42,7 +43,11 @@ def prepare_paths(tracks: Tracks, reference: str = "foot") -> TrackPaths:
     row = tracks.paths.row
     points = box_reference(tracks.box[row], reference)
     return TrackPaths(
-        tracks, np.ascontiguousarray(points[:, 0]), np.ascontiguousarray(points[:, 1]), tracks.identity[row], row
+        tracks,
+        np.ascontiguousarray(points[:, 0]),
+        np.ascontiguousarray(points[:, 1]),
+        tracks.identity[row],
+        row,
     )
 
 
@@ -111,15 +116,15 @@ _EMPTY: dict[str, type[np.generic]] = {
 }
 
 
-def _in_time_order(
-    parts: list[dict[str, NDArray]], names: tuple[str, ...], class_names: tuple[str, ...]
-) -> Crossings:
-    table = {
+def _in_time_order(parts: list[dict[str, NDArray]], names: tuple[str, ...], class_names: tuple[str, ...]) -> Crossings:
+    table: dict[str, Any] = {
         name: np.concatenate([np.zeros(0, kind), *(part[name] for part in parts)]).astype(kind)
         for name, kind in _EMPTY.items()
     }
     order = np.lexsort((table["identity"], table["line"], table["time"]))
-    return Crossings(**{name: column[order] for name, column in table.items()}, line_names=names, class_names=class_names)
+    return Crossings(
+        **{name: column[order] for name, column in table.items()}, line_names=names, class_names=class_names
+    )
 
 
 @njit(cache=True, nogil=True)
@@ -159,7 +164,7 @@ def find_passages(
 
 
 @njit(cache=True, nogil=True)
-def _longer(values, most):  # type: ignore[no-untyped-def]  # pragma: no cover
+def _longer(values: Any, most: int) -> Any:  # pragma: no cover
     out = np.empty(most, values.dtype)
     out[: values.shape[0]] = values
     return out

@@ -56,9 +56,7 @@ class Detector:
         """Take in the next frame and say what moves in it; nothing does while the background is learnt."""
         settings, model = self.settings, self.model
         ready = model.step(frame.grey, frame.time)
-        counts = np.bincount(
-            model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256
-        )
+        counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
         if not ready:
             self._raw[:] = 0
             self._clean = self._raw
@@ -73,7 +71,13 @@ class Detector:
         if blobs is None:
             empty = np.zeros(0, np.float32)
             return DetectedFrame(
-                index, np.zeros((0, 4), np.float32), empty, empty, np.zeros(0, np.int64), np.zeros((0, 3), np.int16), counts
+                index,
+                np.zeros((0, 4), np.float32),
+                empty,
+                empty,
+                np.zeros(0, np.int64),
+                np.zeros((0, 3), np.int16),
+                counts,
             )
         threshold = np.float32(self.settings.background.threshold)
         confidence = (blobs.contrast / (blobs.contrast + threshold)).astype(np.float32)

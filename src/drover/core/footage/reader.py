@@ -12,10 +12,12 @@ from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any, cast
 
 import av
 import numpy as np
 from av.container import InputContainer
+from av.error import FFmpegError
 from av.video.frame import VideoFrame
 from numba import njit
 from numpy.typing import NDArray
@@ -252,7 +254,7 @@ class ClipReader:
         try:
             self._container.seek(at, stream=self._stream, backward=True)
             self._decoded = self._pictures()
-        except (OSError, av.FFmpegError):
+        except (OSError, FFmpegError):
             self._decoded = self._restarted()
 
     def _restarted(self) -> Iterator[VideoFrame]:
@@ -270,13 +272,13 @@ class ClipReader:
         while True:
             try:
                 packet = next(packets, None)
-            except (OSError, av.FFmpegError):
+            except (OSError, FFmpegError):
                 packet = None
             if packet is None:
                 return
             try:
                 yield from packet.decode()  # type: ignore[misc]
-            except (EOFError, av.FFmpegError):
+            except (EOFError, FFmpegError):
                 continue
 
     def _number_of(self, picture: VideoFrame) -> int | None:
@@ -294,7 +296,7 @@ class ClipReader:
             grey = np.ascontiguousarray(np.rot90(grey, turns))
 
         def make_rgb() -> NDArray[np.uint8]:
-            rgb = picture.to_ndarray(format="rgb24")
+            rgb = np.asarray(picture.to_ndarray(format="rgb24"), np.uint8)
             return np.ascontiguousarray(np.rot90(rgb, turns)) if turns else rgb
 
         return Frame(index, float(self.info.times[index]), grey, make_rgb)
@@ -316,7 +318,7 @@ def _open(path: Path) -> InputContainer:
         raise FootageError(f"{path}: the file is empty; copy it again from where it came")
     try:
         container = av.open(str(path), metadata_errors="ignore")
-    except (OSError, ValueError, av.FFmpegError) as error:
+    except (OSError, ValueError, FFmpegError) as error:
         raise FootageError(
             f"{path}: is not a video that can be opened, or its index is missing; try another copy"
         ) from error
@@ -335,7 +337,7 @@ def _read_index(container: InputContainer, path: Path) -> _Index:
     while True:
         try:
             packet = next(packets, None)
-        except (OSError, av.FFmpegError):
+        except (OSError, FFmpegError):
             doubtful = True
             break
         if packet is None:
@@ -359,9 +361,9 @@ def _read_index(container: InputContainer, path: Path) -> _Index:
 def _grey(picture: VideoFrame) -> NDArray[np.uint8]:
     name = picture.format.name
     if name not in _LUMA_FIRST:
-        return picture.reformat(format="gray").to_ndarray()
+        return np.asarray(picture.reformat(format="gray").to_ndarray(), np.uint8)
     plane = picture.planes[0]
-    luma = np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size)
+    luma = np.frombuffer(cast("Any", plane), np.uint8).reshape(plane.height, plane.line_size)
     out = np.empty((picture.height, picture.width), np.uint8)
     expand_luma(luma, out, name in _FULL_RANGE or picture.color_range == _JPEG_RANGE)
     return out

@@ -8,6 +8,7 @@ from types import TracebackType
 
 import av
 import numpy as np
+from av.error import FFmpegError
 from numpy.typing import NDArray
 
 from drover.core.errors import FootageError
@@ -34,7 +35,7 @@ class ClipWriter:
     ) -> None:
         try:
             self._container = av.open(str(path), "w", format="mp4", options={"movflags": "+faststart"})
-        except (OSError, av.FFmpegError) as error:
+        except (OSError, FFmpegError) as error:
             raise FootageError(f"{path}: cannot be written ({error}); choose another folder") from error
         stream = self._container.add_stream("libx264", rate=Fraction(rate).limit_denominator(1001))
         stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"

@@ -14,7 +14,16 @@ from drover.core.types import Crossings
 __all__ = ["COUNT_COLUMNS", "CROSSING_COLUMNS", "read_crossings", "write_counts", "write_crossings"]
 
 CROSSING_COLUMNS = ("line", "identity", "class", "frame", "time", "direction", "x", "y")
-COUNT_COLUMNS = ("line", "class", "forward", "back", "net", "passages", "identities_forward", "identities_back")
+COUNT_COLUMNS = (
+    "line",
+    "class",
+    "forward",
+    "back",
+    "net",
+    "passages",
+    "identities_forward",
+    "identities_back",
+)
 
 
 def write_crossings(path: Path, crossings: Crossings) -> None:
@@ -40,9 +49,9 @@ def write_crossings(path: Path, crossings: Crossings) -> None:
 def write_counts(path: Path, rows: list[dict[str, str | int]]) -> None:
     """Write the tallies, a row per line and class."""
     with path.open("w", encoding="utf-8", newline="") as file:
-        writer = csv.DictWriter(file, COUNT_COLUMNS, lineterminator="\n")
-        writer.writeheader()
-        writer.writerows(rows)
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(COUNT_COLUMNS)
+        writer.writerows([row[name] for name in COUNT_COLUMNS] for row in rows)
 
 
 def read_crossings(path: Path) -> Crossings:

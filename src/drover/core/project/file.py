@@ -65,7 +65,10 @@ class ProjectFile:
         try:
             with closing(_connect(self.path)) as db, db:
                 if _has_tables(db):
-                    db.execute("INSERT INTO edit (at, what, before, after) VALUES (?, ?, ?, ?)", (_now(), what, before, after))
+                    db.execute(
+                        "INSERT INTO edit (at, what, before, after) VALUES (?, ?, ?, ?)",
+                        (_now(), what, before, after),
+                    )
         except (sqlite3.Error, OSError) as error:
             raise ProjectError(f"{self.path}: cannot be written ({error}); save the project somewhere else") from error
 
@@ -75,12 +78,20 @@ class ProjectFile:
             ("clip", contents.clip.fingerprint + contents.clip.path, lambda: _write_clip(db, contents.clip)),
             ("recipe", contents.recipe_text, lambda: _write_recipe(db, contents.recipe_text)),
             ("truth", id(contents.truth), lambda: _write_truth(db, contents.truth)),
-            ("true", id(contents.true_crossings), lambda: _write_crossings(db, "true_crossing", contents.true_crossings)),
+            (
+                "true",
+                id(contents.true_crossings),
+                lambda: _write_crossings(db, "true_crossing", contents.true_crossings),
+            ),
             ("view", tuple(sorted(contents.view.items())), lambda: _write_view(db, contents.view)),
             ("run", _run_stamp(run), lambda: _write_run(db, run)),
             ("detections", run and run.detect_key, lambda: _write_detections(db, run)),
             ("tracks", run and run.track_key, lambda: _write_tracks(db, run)),
-            ("crossings", run and run.count_key, lambda: _write_crossings(db, "crossing", run and run.crossings)),
+            (
+                "crossings",
+                run and run.count_key,
+                lambda: _write_crossings(db, "crossing", run and run.crossings),
+            ),
         ]
         fresh = {}
         for name, stamp, write in parts:
@@ -153,7 +164,9 @@ def _run_stamp(run: KeptRun | None) -> Any:
 # --- writing parts -----------------------------------------------------------------------------------------
 
 
-def _fill(db: sqlite3.Connection, table: str, rows: Iterable[tuple[Any, ...]], width: int, *, replace: bool = True) -> None:
+def _fill(
+    db: sqlite3.Connection, table: str, rows: Iterable[tuple[Any, ...]], width: int, *, replace: bool = True
+) -> None:
     if replace:
         db.execute(f"DELETE FROM {table}")
     db.executemany(f"INSERT INTO {table} VALUES ({','.join('?' * width)})", rows)
@@ -172,7 +185,12 @@ def _write_recipe(db: sqlite3.Connection, text: str) -> None:
 
 
 def _write_view(db: sqlite3.Connection, view: dict[str, str]) -> None:
-    _fill(db, "meta", [("saved", _now()), ("version", __version__), *((f"view.{k}", v) for k, v in view.items())], 2)
+    _fill(
+        db,
+        "meta",
+        [("saved", _now()), ("version", __version__), *((f"view.{k}", v) for k, v in view.items())],
+        2,
+    )
 
 
 def _write_run(db: sqlite3.Connection, run: KeptRun | None) -> None:
@@ -198,7 +216,14 @@ def _write_detections(db: sqlite3.Connection, run: KeptRun | None) -> None:
     rows = (
         (1, n, f, *box, c, found.class_names[k], a, runs[starts[n] : starts[n + 1]].tobytes())
         for n, (f, box, c, k, a) in enumerate(
-            zip(frames, found.box.tolist(), found.confidence.tolist(), found.class_id.tolist(), found.area.tolist(), strict=True)
+            zip(
+                frames,
+                found.box.tolist(),
+                found.confidence.tolist(),
+                found.class_id.tolist(),
+                found.area.tolist(),
+                strict=True,
+            )
         )
     )
     _fill(db, "detection", rows, 11)
@@ -254,7 +279,10 @@ def _read_all(db: sqlite3.Connection) -> ProjectContents:
     recipe_text = str(row[0]) if row else ""
     parse_recipe(recipe_text, "its recipe")
     truth, true_crossings = _read_truth(db, clip.frame_count), _read_crossings(db, "true_crossing", ())
-    view = {str(k).removeprefix("view."): str(v) for k, v in db.execute("SELECT key, value FROM meta WHERE key LIKE 'view.%'")}
+    view = {
+        str(k).removeprefix("view."): str(v)
+        for k, v in db.execute("SELECT key, value FROM meta WHERE key LIKE 'view.%'")
+    }
     return ProjectContents(
         clip, recipe_text, _read_run(db, clip), truth, true_crossings if len(true_crossings) else None, view
     )
@@ -266,7 +294,13 @@ def _read_clip(db: sqlite3.Connection) -> ClipInfo:
         raise ProjectError("the project names no clip; open the clip and save again")
     times = np.asarray([float(t) for (t,) in db.execute("SELECT time FROM frame_time ORDER BY frame")], np.float64)
     width, height, rate = int(row[1]), int(row[2]), float(row[3])
-    if len(times) == 0 or not np.isfinite(times).all() or (np.diff(times) <= 0).any() or min(width, height) < 1 or not rate > 0:
+    if (
+        len(times) == 0
+        or not np.isfinite(times).all()
+        or (np.diff(times) <= 0).any()
+        or min(width, height) < 1
+        or not rate > 0
+    ):
         raise ProjectError("the clip's size, rate or frame times make no sense; use a copy of the project")
     return ClipInfo(str(row[0]), width, height, rate, times, str(row[4]))
 
@@ -344,7 +378,9 @@ def _read_tracks(db: sqlite3.Connection, frames: int, size: tuple[int, int], ref
         "SELECT frame, identity, x1, y1, x2, y2, state, detection, confidence, class, distance "
         "FROM track ORDER BY frame, identity"
     )
-    frame, identity, x1, y1, x2, y2, state, detection, confidence, kind, distance = _columns(db.execute(query).fetchall(), 11)
+    frame, identity, x1, y1, x2, y2, state, detection, confidence, kind, distance = _columns(
+        db.execute(query).fetchall(), 11
+    )
     names, class_id = _names(kind)
     return Tracks(
         frame_start=_starts(frame, frames),

@@ -38,7 +38,11 @@ class Pairs:
         """Only the pairs that overlap that much."""
         keep = self.overlap >= overlap - 1e-9
         return replace(
-            self, truth=self.truth[keep], track=self.track[keep], frame=self.frame[keep], overlap=self.overlap[keep]
+            self,
+            truth=self.truth[keep],
+            track=self.track[keep],
+            frame=self.frame[keep],
+            overlap=self.overlap[keep],
         )
 
     @property
@@ -115,7 +119,13 @@ def _frame_pairs(truth: Truth, tracks: LabelledRows, frame: int) -> tuple[Rows, 
 
 
 def _excused(
-    truth: Truth, truth_row: Rows, track_row: Rows, frame: Rows, overlap: NDArray[np.float64], least: float, track_rows: int
+    truth: Truth,
+    truth_row: Rows,
+    track_row: Rows,
+    frame: Rows,
+    overlap: NDArray[np.float64],
+    least: float,
+    track_rows: int,
 ) -> NDArray[np.bool_]:
     dropped = np.zeros(track_rows, np.bool_)
     if truth.consider.all():

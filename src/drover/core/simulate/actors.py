@@ -141,7 +141,8 @@ def walk(
         lengths.append(at)
         speeds.append(velocity)
     length = np.asarray(lengths)
-    return start + STEP * np.arange(len(length)), route.at(length), np.asarray(speeds)
+    times = (start + STEP * np.arange(len(length))).astype(np.float64)
+    return times, route.at(length), np.asarray(speeds)
 
 
 def beside(

@@ -21,7 +21,11 @@ def _hash(x: int, y: int) -> float:  # pragma: no cover
 
 @njit(cache=True, nogil=True)
 def compose(
-    plate: NDArray[np.float32], sway: NDArray[np.float32], phase: NDArray[np.float32], time: float, out: NDArray[np.float32]
+    plate: NDArray[np.float32],
+    sway: NDArray[np.float32],
+    phase: NDArray[np.float32],
+    time: float,
+    out: NDArray[np.float32],
 ) -> None:  # pragma: no cover
     """The ground at ``time``: the plate with its tall grass bent sideways by up to ``sway`` px."""
     height, width = sway.shape
@@ -95,7 +99,9 @@ def draw_parts(
                 lit = 1.0
                 if relief > 0:
                     depth = math.sqrt(max(0.0, 1.0 - min(1.0, r * r)))
-                    lit = 1.0 - relief * (0.34 - 0.20 * depth - 0.26 * (-0.55 * (dx / parts[k, 2]) - 0.83 * (dy / parts[k, 3])))
+                    lit = 1.0 - relief * (
+                        0.34 - 0.20 * depth - 0.26 * (-0.55 * (dx / parts[k, 2]) - 0.83 * (dy / parts[k, 3]))
+                    )
                 if curl > 0:
                     cell_x, cell_y = int(math.floor(dx * 0.55)) + grain, int(math.floor(dy * 0.55)) - grain
                     lit += curl * 0.13 * (_hash(cell_x, cell_y) - 0.5)
@@ -169,7 +175,9 @@ def develop(
 
 
 @njit(cache=True, nogil=True)
-def draw_ellipses(picture: NDArray[np.float32], alpha_out: NDArray[np.float32], rows: NDArray[np.float64]) -> None:  # pragma: no cover
+def draw_ellipses(
+    picture: NDArray[np.float32], alpha_out: NDArray[np.float32], rows: NDArray[np.float64]
+) -> None:  # pragma: no cover
     """Many small shaded ellipses (leaves, tufts, stones): x, y, half width, half height, tilt, r, g, b, alpha."""
     height, width = picture.shape[:2]
     for k in range(rows.shape[0]):

@@ -133,11 +133,19 @@ class _Herd:
         left, right = self.entry
         near_x = hedge_x(lane)
         west = [(left, lane + rng.uniform(-110, 140)), ((left + near_x) / 2, lane + rng.uniform(-90, 110))]
-        east = [((right + near_x) / 2 + 40, lane + rng.uniform(-60, 120)), (right, lane + rng.uniform(-70, 160))]
+        east = [
+            ((right + near_x) / 2 + 40, lane + rng.uniform(-60, 120)),
+            (right, lane + rng.uniform(-70, 160)),
+        ]
         if what == "canopy":
             x, y = CROWN_CENTRE
             behind = y + rng.uniform(12, 40)
-            east = [(x - 120, behind + 6), (x, behind), (x + 130, behind + 4), (right, behind + rng.uniform(-30, 40))]
+            east = [
+                (x - 120, behind + 6),
+                (x, behind),
+                (x + 130, behind + 4),
+                (right, behind + rng.uniform(-30, 40)),
+            ]
         elif right > WORLD_WIDTH:
             # Keep the others in front of the crown, below its foot.
             east[0] = (east[0][0], max(east[0][1], 436.0 + rng.uniform(0, 110)))
@@ -148,7 +156,12 @@ class _Herd:
 
     def _events(self, what: str, at_line: float) -> Sequence[Pause | Dither]:
         if what == "pause":
-            return [Pause(at_line + float(self.rng.choice([-190.0, -150.0, 130.0, 210.0])), float(self.rng.uniform(4.2, 5.4)))]
+            return [
+                Pause(
+                    at_line + float(self.rng.choice([-190.0, -150.0, 130.0, 210.0])),
+                    float(self.rng.uniform(4.2, 5.4)),
+                )
+            ]
         if what == "dither":
             return [Dither(at_line + 26, (26.0, -30.0, 28.0, -28.0))]
         return []
@@ -172,8 +185,24 @@ class _Herd:
         body = {"ewe": rng.uniform(60, 69), "lamb": rng.uniform(36, 41), "dog": rng.uniform(52, 55)}[kind]
         step = np.gradient(points[:, 0])
         facing = _smoothed_facing(step)
-        stride = np.concatenate([[0.0], np.cumsum(np.hypot(*np.diff(points, axis=0).T) * np.sign(step[1:] + 1e-9) * np.sign(facing[1:]))])
-        return Actor(identity, kind, float(body), wool, face, time, points[:, 0].copy(), points[:, 1].copy(), facing, stride)
+        stride = np.concatenate(
+            [
+                [0.0],
+                np.cumsum(np.hypot(*np.diff(points, axis=0).T) * np.sign(step[1:] + 1e-9) * np.sign(facing[1:])),
+            ]
+        )
+        return Actor(
+            identity,
+            kind,
+            float(body),
+            wool,
+            face,
+            time,
+            points[:, 0].copy(),
+            points[:, 1].copy(),
+            facing,
+            stride,
+        )
 
     def _crowding(self, made: list[Actor]) -> float:
         """How much the new animals overlap those already placed, summed over time; overlaps count steeply."""

@@ -72,7 +72,7 @@ def _scaled(image: Picture, zoom: float) -> Picture:
     if zoom == 1.0:
         return np.ascontiguousarray(image, np.float32)
     factors = (zoom, zoom) + (1,) * (image.ndim - 2)
-    return np.ascontiguousarray(np.clip(ndimage.zoom(image, factors, order=1), 0, None), np.float32)
+    return np.ascontiguousarray(np.clip(np.asarray(ndimage.zoom(image, factors, order=1)), 0, None), np.float32)
 
 
 def _view(image: Picture, camera: Camera) -> Picture:
@@ -108,7 +108,8 @@ def _grass(rng: np.random.Generator) -> Picture:
     lit = 1 + 0.075 * broad + 0.05 * middle + 0.045 * fine
     plate *= lit[..., None]
     dry = np.clip(_noise(rng, shape, 90, 2.0) - 0.25, 0, 1)[..., None] * 0.55
-    return plate * (1 - dry) + np.array([158, 152, 92], np.float32) * dry
+    mixed = plate * (1 - dry) + np.array([158, 152, 92], np.float32) * dry
+    return mixed.astype(np.float32)
 
 
 def _track_middle(x: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -126,7 +127,9 @@ def _track(plate: Picture, rng: np.random.Generator) -> None:
     share = (0.72 * worn * (0.75 + 0.25 * _noise(rng, plate.shape[:2], 30, 3)))[..., None].astype(np.float32)
     plate[:] = plate * (1 - share) + earth * share
     for rut in (-19, 19):
-        line = np.exp(-(((y - _track_middle(x) - rut - edge * 0.2) / 5.5) ** 2)) * (0.65 + 0.35 * _noise(rng, plate.shape[:2], 26, 3))
+        line = np.exp(-(((y - _track_middle(x) - rut - edge * 0.2) / 5.5) ** 2)) * (
+            0.65 + 0.35 * _noise(rng, plate.shape[:2], 26, 3)
+        )
         plate *= (1 - 0.17 * np.clip(line, 0, 1))[..., None].astype(np.float32)
 
 
@@ -144,7 +147,15 @@ def _blades(plate: Picture, rng: np.random.Generator) -> None:
     tone = rng.uniform(0.78, 1.2, len(x))
     base = plate[y.astype(int), x.astype(int)].astype(np.float64)
     rows = np.column_stack(
-        [x, y, 0.7 * size, rng.uniform(1.6, 3.2, len(x)) * size, rng.normal(0, 0.45, len(x)), base * tone[:, None], np.full(len(x), 0.6)]
+        [
+            x,
+            y,
+            0.7 * size,
+            rng.uniform(1.6, 3.2, len(x)) * size,
+            rng.normal(0, 0.45, len(x)),
+            base * tone[:, None],
+            np.full(len(x), 0.6),
+        ]
     )
     draw_ellipses(plate, np.zeros(plate.shape[:2], np.float32), rows[np.argsort(y[:])])
 
@@ -201,7 +212,17 @@ def _tufts(plate: Picture, sway: Picture, rng: np.random.Generator) -> None:
     size = 0.8 + 0.9 * y / WORLD_HEIGHT
     tone = rng.uniform(0.75, 1.3, len(x))
     colour = np.array([122, 146, 70]) * tone[:, None]
-    rows = np.column_stack([x, y, 0.8 * size, rng.uniform(3.5, 6.5, len(x)) * size, rng.normal(0.15, 0.3, len(x)), colour, np.full(len(x), 0.55)])
+    rows = np.column_stack(
+        [
+            x,
+            y,
+            0.8 * size,
+            rng.uniform(3.5, 6.5, len(x)) * size,
+            rng.normal(0.15, 0.3, len(x)),
+            colour,
+            np.full(len(x), 0.55),
+        ]
+    )
     draw_ellipses(plate, np.zeros(plate.shape[:2], np.float32), rows[np.argsort(y)])
 
 
@@ -255,7 +276,17 @@ def _crown(rng: np.random.Generator) -> tuple[Picture, Picture, tuple[float, flo
         lit = 0.72 + 0.34 * (-0.5 * u - 0.75 * v) + rng.normal(0, 0.10)
         green = np.array([74, 110, 54]) * max(0.35, lit)
         size = rng.uniform(4, 9)
-        rows.append([width / 2 + u * half_w, height / 2 + v * half_h, size, size * 0.75, rng.uniform(-1, 1), *green, 0.95])
+        rows.append(
+            [
+                width / 2 + u * half_w,
+                height / 2 + v * half_h,
+                size,
+                size * 0.75,
+                rng.uniform(-1, 1),
+                *green,
+                0.95,
+            ]
+        )
     order = np.argsort([row[0] * 0.5 + row[1] * -1.0 for row in rows])
     draw_ellipses(colour, alpha, np.asarray(rows, np.float64)[order])
     alpha = np.clip(alpha * 1.6 - 0.3, 0, 1).astype(np.float32)

@@ -29,7 +29,12 @@ def actor_box(actor: Actor, camera: Camera, time: float) -> tuple[float, float, 
         return None
     x1, y1, x2, y2 = parts_box(body_parts(actor, *placed))
     zoom = camera.zoom
-    return (x1 - camera.left) * zoom, (y1 - camera.top) * zoom, (x2 - camera.left) * zoom, (y2 - camera.top) * zoom
+    return (
+        (x1 - camera.left) * zoom,
+        (y1 - camera.top) * zoom,
+        (x2 - camera.left) * zoom,
+        (y2 - camera.top) * zoom,
+    )
 
 
 def truth_table(rows: list[TruthRow], frame_count: int) -> Truth:
@@ -52,7 +57,10 @@ def truth_crossings(scene: Scene) -> Crossings:
     rows: list[tuple[float, int, int, int, int, float, float]] = []
     for number, line in enumerate(scene.lines):
         for actor in scene.actors:
-            rows += [(t, number, actor.identity, CLASS_NAMES.index(actor.kind), d, x, y) for t, d, x, y in _passages(scene, actor, line)]
+            rows += [
+                (t, number, actor.identity, CLASS_NAMES.index(actor.kind), d, x, y)
+                for t, d, x, y in _passages(scene, actor, line)
+            ]
     rows.sort()
     table = np.asarray(rows, np.float64).reshape(-1, 7)
     return Crossings(

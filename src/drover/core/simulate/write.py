@@ -14,9 +14,7 @@ from drover.core.simulate.render import Renderer
 from drover.core.simulate.scene import Scene
 from drover.core.simulate.truth import TruthRow, truth_crossings, truth_table
 
-__all__ = ["CLIP_NAME", "write_scene"]
-
-CLIP_NAME = "clip.mp4"
+__all__ = ["write_scene"]
 
 
 def write_scene(
@@ -27,7 +25,7 @@ def write_scene(
     quality: int = 24,
     preset: str = "medium",
 ) -> None:
-    """Render a scene into ``clip.mp4``, ``truth.csv``, ``crossings.csv`` and ``recipe.toml``.
+    """Render a scene into ``NAME.mp4`` (its own name), ``truth.csv``, ``crossings.csv`` and ``recipe.toml``.
 
     Raises
     ------
@@ -41,7 +39,12 @@ def write_scene(
     camera, rows = scene.camera, list[TruthRow]()
     renderer = Renderer(scene)
     with ClipWriter(
-        folder / CLIP_NAME, width=camera.width, height=camera.height, rate=scene.rate, quality=quality, preset=preset
+        folder / f"{scene.name}.mp4",
+        width=camera.width,
+        height=camera.height,
+        rate=scene.rate,
+        quality=quality,
+        preset=preset,
     ) as clip:
         for done, (picture, frame_rows) in enumerate(renderer.frames(), 1):
             clip.add(picture)

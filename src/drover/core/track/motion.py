@@ -25,16 +25,21 @@ def centre_and_size(box: NDArray[np.float32]) -> NDArray[np.float64]:
     """(n, 4) boxes to (n, 4) float64 centre x, centre y, width, height, px."""
     wide = np.asarray(box, np.float64)
     return np.column_stack(
-        [(wide[:, 0] + wide[:, 2]) / 2, (wide[:, 1] + wide[:, 3]) / 2, wide[:, 2] - wide[:, 0], wide[:, 3] - wide[:, 1]]
+        [
+            (wide[:, 0] + wide[:, 2]) / 2,
+            (wide[:, 1] + wide[:, 3]) / 2,
+            wide[:, 2] - wide[:, 0],
+            wide[:, 3] - wide[:, 1],
+        ]
     )
 
 
 def forecast_boxes(mean: NDArray[np.float64]) -> NDArray[np.float32]:
     """(n, 6) states to (n, 4) float32 boxes; sizes are held at 1 px or more."""
     half_w, half_h = np.maximum(mean[:, 2], 1) / 2, np.maximum(mean[:, 3], 1) / 2
-    return np.column_stack(
-        [mean[:, 0] - half_w, mean[:, 1] - half_h, mean[:, 0] + half_w, mean[:, 1] + half_h]
-    ).astype(np.float32)
+    return np.column_stack([mean[:, 0] - half_w, mean[:, 1] - half_h, mean[:, 0] + half_w, mean[:, 1] + half_h]).astype(
+        np.float32
+    )
 
 
 def new_filters(measured: NDArray[np.float64], box_noise: float) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

@@ -36,7 +36,13 @@ class _Living:
     def none() -> _Living:
         mean, cov = new_filters(np.zeros((0, 4)), 1.0)
         return _Living(
-            np.zeros(0, np.int32), mean, cov, np.zeros(0, np.int32), np.zeros(0, np.bool_), np.zeros(0), np.zeros(0, np.int16)
+            np.zeros(0, np.int32),
+            mean,
+            cov,
+            np.zeros(0, np.int32),
+            np.zeros(0, np.bool_),
+            np.zeros(0),
+            np.zeros(0, np.int16),
         )
 
     def keep(self, rows: NDArray[np.bool_]) -> _Living:
@@ -203,7 +209,13 @@ class Tracker:
         self._born += len(rows)
         confirmed = np.full(len(rows), self.settings.life.hits_to_confirm <= 1)
         newborn = _Living(
-            number, mean, cov, np.ones(len(rows), np.int32), confirmed, np.full(len(rows), time), class_id[rows].astype(np.int16)
+            number,
+            mean,
+            cov,
+            np.ones(len(rows), np.int32),
+            confirmed,
+            np.full(len(rows), time),
+            class_id[rows].astype(np.int16),
         )
         self._living = living.plus(newborn)
         self._rows.add(
