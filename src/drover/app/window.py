@@ -144,10 +144,8 @@ class MainWindow(QMainWindow):
         self._action(file, "&Quit", self.close, "Ctrl+Q")
         edit = bar.addMenu("&Edit")
         stack: QUndoStack = self.session.undo
-        for action, keys in (
-            (stack.createUndoAction(self, "Undo"), "Ctrl+Z"),
-            (stack.createRedoAction(self, "Redo"), "Ctrl+Shift+Z"),
-        ):
+        undo, redo = stack.createUndoAction(self, "Undo"), stack.createRedoAction(self, "Redo")
+        for action, keys in ((undo, "Ctrl+Z"), (redo, "Ctrl+Shift+Z")):
             action.setShortcut(QKeySequence(keys))
             edit.addAction(action)
         edit.addSeparator()
@@ -202,7 +200,8 @@ class MainWindow(QMainWindow):
         self._soon.timeout.connect(self._refresh)
         for signal in (
             session.detections_changed, session.tracks_changed, session.crossings_changed, session.score_changed,
-            session.states_changed, session.truth_changed, session.frame_changed, self.pictures.frame_ready, self.autosave.saved,
+            session.states_changed, session.truth_changed, session.frame_changed,
+            self.pictures.frame_ready, self.autosave.saved,
         ):  # fmt: skip
             signal.connect(self._refresh_soon)
 
@@ -274,9 +273,8 @@ class MainWindow(QMainWindow):
         if progress is not None:
             self.work_bar.setRange(0, progress.total)
             self.work_bar.setValue(progress.done)
-            self.work_label.setText(
-                f"detecting: frame {progress.done} of {progress.total}, {progress.seconds_left:.0f} s left"
-            )
+            place = f"frame {progress.done} of {progress.total}"
+            self.work_label.setText(f"detecting: {place}, {progress.seconds_left:.0f} s left")
         if session.clip is None:
             words, tint = "", MOSS
         elif working:
@@ -396,7 +394,8 @@ class MainWindow(QMainWindow):
 
     def _on_transport(self, name: str) -> None:
         {
-            "play": self.playback.toggle, "next": lambda: self.playback.step(1), "previous": lambda: self.playback.step(-1),
+            "play": self.playback.toggle,
+            "next": lambda: self.playback.step(1), "previous": lambda: self.playback.step(-1),
             "home": lambda: self.playback.go(0), "end": lambda: self.playback.go(10**9),
         }[name]()  # fmt: skip
 

@@ -1,0 +1,1 @@
+"""Measurements: ``python -m drover.bench`` prints them and writes JSON."""

@@ -138,9 +138,8 @@ def simulate(
     made = build_scene(scene, seed=seed, seconds=seconds)
     with shown_progress(f"draw {scene}") as show:
         write_scene(made, out, progress=lambda done, total: show.update(done, total))
-    print(
-        f"{made.frame_count} frames, {len(made.actors)} animals: {made.name}.mp4, truth.csv, crossings.csv, recipe.toml in {out}"
-    )
+    files = f"{made.name}.mp4, truth.csv, crossings.csv, recipe.toml"
+    print(f"{made.frame_count} frames, {len(made.actors)} animals: {files} in {out}")
 
 
 # --- parts ---------------------------------------------------------------------------------------------------

@@ -181,7 +181,8 @@ class EvidencePlot(QWidget):
         self.handle = pg.InfiniteLine(
             movable=True, angle=90, bounds=(info.low, info.high), pen=pg.mkPen(CLAY, width=2),
             hoverPen=pg.mkPen(CLAY, width=4), label="{value:.1f}",
-            labelOpts={"position": 0.86, "color": "#FFFFFF", "fill": pg.mkBrush(CLAY), "movable": False, "rotateAxis": None},
+            labelOpts={"position": 0.86, "color": "#FFFFFF", "fill": pg.mkBrush(CLAY),
+                       "movable": False, "rotateAxis": None},
         )  # fmt: skip
         unit = "" if info.unit == "fraction" else f" {info.unit}"
         self.handle.label.setFormat(("{value:.0f}" if info.whole or info.step >= 1 else "{value:.1f}") + unit)

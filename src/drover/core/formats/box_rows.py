@@ -126,7 +126,7 @@ def read_tracks(path: Path) -> Tracks:
     FormatError
         Naming the first line that cannot be used, or an identity that stands twice in one frame.
     """
-    rows = _sorted(path, [row for row in _rows(path)])
+    rows = _sorted(path, list(_rows(path)))
     count = max((row.frame for row in rows), default=-1) + 1
     confidence = np.asarray([_confidence(path, row) for row in rows], np.float32)
     return Tracks(

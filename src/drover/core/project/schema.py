@@ -44,9 +44,12 @@ CREATE TABLE true_crossing (
     line TEXT NOT NULL, identity INTEGER NOT NULL, class TEXT NOT NULL, frame INTEGER NOT NULL, time REAL NOT NULL,
     direction INTEGER NOT NULL, x REAL NOT NULL, y REAL NOT NULL, seen INTEGER NOT NULL
 );
-CREATE TABLE edit (id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL);
+CREATE TABLE edit (
+    id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL
+);
 """
 
 TABLES = (
-    "meta", "clip", "frame_time", "recipe", "line", "run", "detection", "track", "crossing", "truth", "true_crossing", "edit",
+    "meta", "clip", "frame_time", "recipe", "line", "run", "detection", "track", "crossing", "truth", "true_crossing",
+    "edit",
 )  # fmt: skip

@@ -101,7 +101,8 @@ def _match_frames(pairs: Pairs) -> NDArray[np.int64]:
             part = Pairs(
                 pairs.truth[rest] - pairs.truth[rest].min(),
                 pairs.track[rest] - pairs.track[rest].min(),
-                pairs.frame[rest], pairs.overlap[rest], pairs.truth_id, pairs.track_id, pairs.truth_frame, pairs.track_frame,
+                pairs.frame[rest], pairs.overlap[rest],
+                pairs.truth_id, pairs.track_id, pairs.truth_frame, pairs.track_frame,
             )  # fmt: skip
             chosen = rest[assign_pairs(part, 1.0 + pairs.overlap[rest])]
             match[pairs.truth[chosen]] = pairs.track[chosen]

@@ -43,7 +43,8 @@ def gap_short(seed: int = 11, seconds: float = 10.0, *, camera: Camera | None = 
     view = camera or Camera(left=330, top=186, zoom=1.0, width=640, height=360)
     herd = _Herd(rng, entry=(view.left - 45.0, view.left + view.width / view.zoom + 45.0), quick=1.3)
     plan: list[tuple[Kind, bool, str]] = [
-        ("ewe", True, ""), ("ewe", False, ""), ("ewe", True, "lamb"), ("ewe", True, ""), ("ewe", False, ""), ("dog", True, ""),
+        ("ewe", True, ""), ("ewe", False, ""), ("ewe", True, "lamb"), ("ewe", True, ""),
+        ("ewe", False, ""), ("dog", True, ""),
     ]  # fmt: skip
     for (kind, forward, what), start in zip(plan, np.linspace(1.2, max(1.3, seconds - 7.0), len(plan)), strict=True):
         herd.add(kind, forward=forward, what=what, around=float(start))
@@ -73,7 +74,8 @@ def _gap_plan(share: float) -> list[tuple[Kind, bool, str]]:
     """Kind, direction and speciality in order of coming; lambs come with their ewe."""
     special = {
         1: "lamb", 3: "canopy", 4: "pause", 6: "lamb", 7: "dither", 9: "canopy", 11: "lamb", 12: "pause", 14: "dither",
-        15: "canopy", 17: "lamb", 19: "dither", 20: "canopy", 22: "lamb", 23: "pause", 25: "lamb", 26: "dither", 28: "canopy",
+        15: "canopy", 17: "lamb", 19: "dither", 20: "canopy", 22: "lamb", 23: "pause", 25: "lamb",
+        26: "dither", 28: "canopy",
     }  # fmt: skip
     back = {2, 5, 8, 9, 13, 16, 18, 21, 24, 27, 30}
     plan: list[tuple[Kind, bool, str]] = []

@@ -87,7 +87,8 @@ def update(
     """Correct the filters of ``rows`` by their measurements (same order), in place.
 
     A box whose size disagrees with the forecast (two animals in one blob, or one half hidden) is trusted less:
-    its noise grows by ``size_doubt`` times the summed log ratios of width and height. The Joseph form keeps the covariances positive (Bucy and Joseph 1968).
+    its noise grows by ``size_doubt`` times the summed log ratios of width and height. The Joseph form
+    keeps the covariances positive (Bucy and Joseph 1968).
     """
     for i in range(rows.shape[0]):
         k = rows[i]
