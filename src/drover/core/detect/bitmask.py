@@ -34,8 +34,22 @@ def open_mask(words: Words, size: int, width: int) -> Words:
 
 
 def close_mask(words: Words, size: int, width: int) -> Words:
-    """Dilate, then erode, by a box of ``size`` px: cracks narrower than that fill."""
-    return words if size <= 1 else _slide(_slide(words, size, width, True, False), size, width, False, True)
+    """Dilate, then erode, by a box of ``size`` px: cracks narrower than that fill.
+
+    Works on a padded copy, as if the picture went on clear beyond its edge: otherwise what stands near the
+    edge would be joined to it.
+    """
+    if size <= 1:
+        return words
+    height, count = words.shape
+    padded = np.zeros((height + 2 * size, count + 2), np.uint64)
+    padded[size:-size, 1:-1] = words
+    wide = (count + 2) * 64
+    closed = _slide(_slide(padded, size, wide, True, False), size, wide, False, True)[size:-size, 1:-1].copy()
+    tail = width - (count - 1) * 64
+    if tail < 64:
+        closed[:, -1] &= np.uint64((1 << tail) - 1)
+    return closed
 
 
 def _slide(words: Words, size: int, width: int, grow: bool, mirrored: bool) -> Words:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import tempfile
+import weakref
 
 import numpy as np
 from numpy.typing import NDArray
@@ -43,6 +44,7 @@ class GrowingColumn:
         self._count = need
         if self._rows[: self._count].nbytes > self._limit:
             self._file = tempfile.TemporaryFile(prefix="drover-")  # noqa: SIM115 - lives as long as the column
+            weakref.finalize(self, self._file.close)  # views are maps of their own and outlive it
             self._file.write(self._rows[: self._count].tobytes())
             self._rows = np.empty((0, *self._tail), self._rows.dtype)
 

@@ -193,7 +193,7 @@ class ClipReader:
             place = self._number_of(picture)
             good = max(good, -1 if place is None else place)
         self._decoded = None
-        count = good + 1 if good >= start else max(1, start)
+        count = good + 1 if good >= 0 else max(1, start)
         promised = max(index.promised, len(self._pts))
         kept = self._pts[:count]
         self._set_index(replace(index, pts=kept, keys=self._keys[self._keys <= kept[-1]]))

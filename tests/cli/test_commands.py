@@ -1,0 +1,141 @@
+"""The commands as a user types them: exit codes, one-line errors, files."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from drover.cli import main as cli
+from drover.core.examples import example
+
+SHORT = example("gap-short")
+
+
+def drover(capsys, monkeypatch, *arguments: object) -> tuple[int, str, str]:
+    """Run a command in this process: exit code, standard output, standard error."""
+    monkeypatch.setattr(sys, "argv", ["drover", *map(str, arguments)])
+    with pytest.raises(SystemExit) as stop:
+        cli.main()
+    out, err = capsys.readouterr()
+    return int(stop.value.code or 0), out, err
+
+
+@pytest.fixture
+def run(capsys, monkeypatch):
+    return lambda *arguments: drover(capsys, monkeypatch, *arguments)
+
+
+def test_run_with_truth_writes_everything_and_prints_the_count(run, tmp_path):
+    code, out, err = run("run", SHORT.clip, "--out", tmp_path, "--recipe", SHORT.recipe, "--truth", SHORT.truth)
+    assert (code, err) == (0, "")
+    assert "IDF1" in out
+    names = sorted(path.name for path in (tmp_path / "gap-short").iterdir())
+    assert names == ["counts.csv", "crossings.csv", "detections.csv", "run.json", "score.json", "tracks.csv"]
+    assert json.loads((tmp_path / "gap-short" / "score.json").read_text())["true_total"] == 7
+
+
+def test_the_score_command_agrees_with_the_run(run, tmp_path):
+    run("run", SHORT.clip, "--out", tmp_path, "--recipe", SHORT.recipe, "--truth", SHORT.truth)
+    written = json.loads((tmp_path / "gap-short" / "score.json").read_text())
+    code, out, _ = run("score", "--truth", SHORT.truth, "--tracks", tmp_path / "gap-short" / "tracks.csv", "--json")
+    again = json.loads(out)
+    assert code == 0
+    for key, value in again.items():
+        assert written[key] == pytest.approx(value, abs=1e-3)
+
+
+def test_linking_given_boxes_gives_the_tracks_of_the_full_run(run, tmp_path):
+    run("run", SHORT.clip, "--out", tmp_path / "a", "--recipe", SHORT.recipe)
+    boxes = tmp_path / "a" / "gap-short" / "detections.csv"
+    code, _, _ = run("run", SHORT.clip, "--out", tmp_path / "b", "--recipe", SHORT.recipe, "--detections", boxes)
+    assert code == 0
+    counts = [(tmp_path / k / "gap-short" / "counts.csv").read_text() for k in "ab"]
+    assert counts[0] == counts[1]
+
+
+def make_bad(folder: Path, kind: str) -> list[object]:
+    bad = folder / "bad.mp4"
+    recipe = folder / "bad.toml"
+    recipe.write_text("[track.match]\ngate = -1\n" if kind == "range" else "[track.match]\ngaet = 1\n")
+    if kind == "text":
+        bad.write_text("words " * 400)
+    elif kind == "empty":
+        bad.write_bytes(b"")
+    elif kind in ("range", "key"):
+        return [SHORT.clip, "--recipe", recipe]
+    return [bad]
+
+
+@pytest.mark.parametrize(
+    ("kind", "message"),
+    [
+        ("missing", "there is no such file"),
+        ("text", "is not a video"),
+        ("empty", "the file is empty"),
+        ("range", r"must be in 0.5..20 σ; got -1.0"),
+        ("key", "unknown key 'gaet'"),
+    ],
+)
+def test_bad_input_gives_one_line_and_exit_code_1(run, tmp_path, kind, message):
+    code, out, err = run("run", *make_bad(tmp_path, kind), "--out", tmp_path / "out")
+    assert code == 1
+    assert out == ""
+    assert err.count("\n") == 1
+    assert err.startswith("drover: ")
+    assert message.split("..")[0] in err
+
+
+def test_a_clip_cut_off_is_used_as_far_as_it_goes(run, tmp_path):
+    cut = tmp_path / "cut.mp4"
+    cut.write_bytes(SHORT.clip.read_bytes()[:180_000])
+    code, _, err = run("run", cut, "--out", tmp_path / "out")
+    assert code == 0
+    assert "the file is cut off: " in err
+    assert "of 250 frames can be used" in err
+    assert "Traceback" not in err
+    facts = json.loads((tmp_path / "out" / "cut" / "run.json").read_text())
+    assert 0 < facts["frames"] < 250
+
+
+def test_one_bad_clip_of_several_spoils_only_itself(run, tmp_path):
+    code, _, err = run("run", tmp_path / "none.mp4", SHORT.clip, SHORT.clip, "--out", tmp_path / "out")
+    assert code == 1
+    assert err.count("\n") == 1
+    assert sorted(path.name for path in (tmp_path / "out").iterdir()) == ["gap-short", "gap-short-2"]
+
+
+@pytest.mark.parametrize(
+    "arguments",
+    [("run",), ("runn",), ("run", "a.mp4"), ("score", "--truth"), ("run", "a", "b", "--out", "o", "--truth", "t")],
+)
+def test_wrong_usage_gives_one_line_and_exit_code_2(run, arguments):
+    code, _, err = run(*arguments)
+    assert code == 2
+    assert err.count("\n") == 1
+    assert "see 'drover --help'" in err
+
+
+def test_without_a_display_the_window_says_what_else_can_be_done(run, monkeypatch):
+    for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
+        monkeypatch.delenv(name, raising=False)
+    code, _, err = run("demo")
+    assert code == 1
+    assert "drover demo --headless" in err
+
+
+def test_simulate_writes_a_scene_and_refuses_an_unknown_one(run, tmp_path):
+    code, out, _ = run("simulate", "gap-short", "--out", tmp_path / "s", "--seconds", "2", "--seed", "3")
+    assert code == 0
+    assert "50 frames" in out
+    assert (tmp_path / "s" / "truth.csv").exists()
+    assert run("simulate", "moor", "--out", tmp_path / "s")[0] == 1
+
+
+def test_the_installed_program_answers():
+    program = Path(sys.executable).with_name("drover")
+    done = subprocess.run([program, "--version"], capture_output=True, text=True, check=True)
+    assert done.stdout.startswith("drover ")

@@ -1,0 +1,54 @@
+"""Shared fixtures: caches and state go to temporary folders, the short example is worked through once."""
+
+from __future__ import annotations
+
+import os
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from drover.core.examples import example
+from drover.core.footage.reader import ClipReader
+from drover.core.formats.box_rows import read_truth
+from drover.core.formats.crossing_rows import read_crossings
+from drover.core.pipeline import ClipRun, run_clip
+from drover.core.recipe import read_recipe
+from drover.core.types import ClipInfo
+
+settings.register_profile(
+    "drover", deadline=None, max_examples=60, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
+)
+settings.load_profile("drover")
+
+
+@pytest.fixture(autouse=True)
+def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Keep the user's cache and state out of it."""
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+
+
+@pytest.fixture(scope="session")
+def short_clip() -> Path:
+    return example("gap-short").clip
+
+
+@pytest.fixture(scope="session")
+def short_info(short_clip: Path) -> ClipInfo:
+    with ClipReader(short_clip) as reader:
+        return reader.info
+
+
+@pytest.fixture(scope="session")
+def short_run(short_info: ClipInfo) -> ClipRun:
+    chosen = example("gap-short")
+    return run_clip(
+        short_info,
+        read_recipe(chosen.recipe),
+        truth=read_truth(chosen.truth, frame_count=short_info.frame_count),
+        true_crossings=read_crossings(chosen.crossings),
+    )

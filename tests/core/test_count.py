@@ -1,0 +1,167 @@
+"""Crossings worked by hand, and what must hold for any path and any line."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from builders import crossings_of, tracks_of, walk_rows
+from hypothesis import assume, given
+from hypothesis import strategies as st
+
+from drover.core.count.lines import LineCounter, count_crossings
+from drover.core.count.tallies import tally, tally_rows
+from drover.core.recipe import CountSettings, LineSettings
+from drover.core.score.counts import count_score
+from drover.core.types import TrackState
+
+TIMES = np.arange(400) / 25
+
+
+def line(*points: tuple[float, float], name: str = "Gap", reference: str = "foot") -> CountSettings:
+    return CountSettings(line=(LineSettings(name=name, points=points, reference=reference),))
+
+
+UP = line((0.5, 1.0), (0.5, 0.0))  # up the middle of the frame: forward is to the right
+
+
+def count(points: list[tuple[float, float]], settings: CountSettings = UP, **keywords):
+    tracks = tracks_of(walk_rows(1, points), len(points), **keywords)
+    return count_crossings(tracks, TIMES, settings)
+
+
+def test_forward_is_from_the_negative_to_the_positive_side():
+    """Side of (x, y): (x2-x1)(y-y1) - (y2-y1)(x-x1); for the line up the middle it is 100 (x - 50)."""
+    assert count([(40, 50), (60, 50)]).direction.tolist() == [1]
+    assert count([(60, 50), (40, 50)]).direction.tolist() == [-1]
+    assert count([(40, 50), (60, 50)], line((0.5, 0.0), (0.5, 1.0))).direction.tolist() == [-1]
+
+
+def test_the_moment_and_place_lie_between_the_frames():
+    found = count([(41, 30), (53, 36), (70, 40)])
+    assert found.time.tolist() == pytest.approx([0.75 / 25])  # nine of twelve px
+    assert (found.x[0], found.y[0]) == pytest.approx((50, 34.5))
+    assert found.frame.tolist() == [1]
+
+
+def test_only_the_length_of_the_line_counts():
+    short = line((0.5, 0.6), (0.5, 0.4))
+    assert len(count([(40, 50), (60, 50)], short)) == 1
+    assert len(count([(40, 30), (60, 30)], short)) == 0
+
+
+def test_a_path_through_a_corner_crosses_once():
+    bent = line((0.5, 1.0), (0.5, 0.5), (0.6, 0.0))
+    assert count([(40, 50), (60, 50)], bent).direction.tolist() == [1]
+
+
+def test_standing_on_the_line_and_turning_back_nets_nothing():
+    found = count([(40, 50), (50, 50), (50, 52), (40, 50)])
+    assert found.direction.sum() == 0
+
+
+def test_centre_and_foot_may_tell_different_stories():
+    floor = ((0.0, 0.5), (1.0, 0.5))
+    path = [(20.0, 47.0), (30.0, 53.0)]  # foot crosses 50, the centre five px higher does not
+    assert len(count(path, line(*floor))) == 1
+    assert len(count(path, line(*floor, reference="centre"))) == 0
+
+
+def test_a_crossing_while_coasting_says_it_was_not_seen():
+    state = {(k, 1): TrackState.COASTING if k == 1 else TrackState.CONFIRMED for k in range(4)}
+    found = count([(45, 50), (49, 50), (53, 50), (57, 50)], state=state)
+    assert found.seen.tolist() == [False]
+    state = dict.fromkeys(state, TrackState.CONFIRMED)
+    assert count([(45, 50), (49, 50), (53, 50), (57, 50)], state=state).seen.tolist() == [True]
+
+
+def test_dithering_counts_every_passage_but_each_identity_once_a_direction():
+    found = count([(40, 50), (60, 50), (40, 50), (60, 50)])
+    t = tally(found, 0)
+    assert (t.forward, t.back, t.net, t.passages) == (2, 1, 1, 3)
+    assert (t.identities_forward, t.identities_back) == (1, 1)
+    assert tally(found, 0, until=0.05).passages == 1
+    assert tally_rows(found)[0]["class"] == "animal"
+
+
+def test_rows_of_different_identities_are_not_joined():
+    tracks = tracks_of([*walk_rows(1, [(40, 50)]), *walk_rows(2, [(60, 50)], first=1)], 2)
+    assert len(count_crossings(tracks, TIMES, UP)) == 0
+
+
+coordinates = st.integers(0, 1000).map(lambda v: v / 10)
+paths = st.lists(st.tuples(coordinates, coordinates), min_size=2, max_size=30)
+fractions = st.integers(0, 64).map(lambda v: v / 64)
+corners = st.lists(st.tuples(fractions, fractions), min_size=2, max_size=5, unique=True)
+
+
+def clear_of(path, points) -> bool:
+    """Whether no point of the path lies on the line and no corner on the path: there the rule for ties decides."""
+
+    def sides(a, b, others):
+        return [(b[0] - a[0]) * (y - a[1]) - (b[1] - a[1]) * (x - a[0]) for x, y in others]
+
+    pixels = [(100 * x, 100 * y) for x, y in points]
+    segments, steps = list(zip(pixels[:-1], pixels[1:], strict=True)), list(zip(path[:-1], path[1:], strict=True))
+    flat = [v for a, b in segments for v in sides(a, b, path)] + [v for a, b in steps for v in sides(a, b, pixels)]
+    return all(abs(v) > 1e-3 for v in flat)
+
+
+@given(paths, corners)
+def test_backwards_in_time_only_the_directions_change(path, points):
+    assume(clear_of(path, points))
+    there, back = tally(count(path, line(*points)), 0), tally(count(path[::-1], line(*points)), 0)
+    assert (there.forward, there.back) == (back.back, back.forward)
+
+
+@given(paths, corners)
+def test_a_reversed_line_swaps_the_directions(path, points):
+    assume(clear_of(path, points))
+    one, other = tally(count(path, line(*points)), 0), tally(count(path, line(*points[::-1])), 0)
+    assert (one.forward, one.back) == (other.back, other.forward)
+
+
+@given(paths, fractions)
+def test_splitting_a_line_at_a_point_changes_nothing(path, share):
+    a, b = (0.25, 0.125), (0.75, 0.875)
+    middle = (a[0] + share * (b[0] - a[0]), a[1] + share * (b[1] - a[1]))
+    assume(middle not in (a, b))
+    assume(clear_of(path, [a, middle, b]))
+    whole, split = count(path, line(a, b)), count(path, line(a, middle, b))
+    assert whole.direction.tolist() == split.direction.tolist()
+    assert whole.time == pytest.approx(split.time)
+
+
+@given(paths, corners)
+def test_resolution_changes_no_count(path, points):
+    assume(clear_of(path, points))
+    small = count(path, line(*points))
+    rows = [(frame, who, tuple(4 * v for v in box)) for frame, who, box in walk_rows(1, path)]
+    large = count_crossings(tracks_of(rows, len(path), size=(400, 400)), TIMES, line(*points))
+    assert small.direction.tolist() == large.direction.tolist()
+
+
+@given(paths)
+def test_a_path_across_the_whole_frame_line_that_returns_has_net_nothing(path):
+    t = tally(count([*path, path[0]]), 0)
+    assert t.net == 0
+
+
+@given(paths, corners)
+def test_frame_by_frame_counts_the_same_as_the_whole_clip(path, points):
+    settings = line(*points)
+    tracks = tracks_of(walk_rows(1, path), len(path))
+    counter, live = LineCounter(settings, (100, 100)), []
+    for frame in range(len(path)):
+        rows = tracks.rows_of(frame)
+        live += [(frame, who, way) for _, who, way, _ in counter.step(tracks.identity[rows], tracks.box[rows])]
+    whole = count_crossings(tracks, TIMES, settings)
+    assert sorted(way for _, _, way in live) == sorted(whole.direction.tolist())
+
+
+def test_count_error_sums_over_lines_and_directions():
+    counted = crossings_of([(1, 1), (1, 1), (2, 1), (3, -1)])
+    true = crossings_of([(9, 1), (8, 1), (7, 1), (6, -1), (6, 1)])
+    score = count_score(counted, true)
+    assert (score.count_error, score.true_total) == (2, 5)  # forward 2 of 4, back 1 of 1
+    other = count_score(crossings_of([(1, 1)], name="Ford"), true)
+    assert other.count_error == 6

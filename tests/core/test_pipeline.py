@@ -1,0 +1,128 @@
+"""Fingerprints, the store, and the whole run on the short example."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pytest
+from builders import crossings_of
+
+from drover.core.pipeline import count_key, detect_clip, detect_key, score_result, track_key
+from drover.core.recipe import DetectSettings, Recipe, ScoreSettings, with_value
+from drover.core.result_store import ResultStore
+from drover.core.run_files import write_run
+
+
+def keys(clip, recipe: Recipe) -> tuple[str, str, str]:
+    found = detect_key(clip, recipe.detect)
+    linked = track_key(found, recipe.track)
+    return found, linked, count_key(linked, recipe.count)
+
+
+@pytest.mark.parametrize(
+    ("path", "value", "changed"),
+    [
+        ("detect.background.threshold", 30.0, (True, True, True)),
+        ("track.match.gate", 4.0, (False, True, True)),
+        ("count.line", [{"name": "Ford", "points": [[0.1, 0.1], [0.2, 0.9]]}], (False, False, True)),
+        ("score.least_overlap", 0.6, (False, False, False)),
+    ],
+)
+def test_a_setting_changes_its_stage_and_those_after_it_only(short_info, path, value, changed):
+    before, after = keys(short_info, Recipe()), keys(short_info, with_value(Recipe(), path, value))
+    assert tuple(a != b for a, b in zip(before, after, strict=True)) == changed
+
+
+def test_a_known_result_comes_from_the_store_with_everything_in_it(short_info, tmp_path):
+    store = ResultStore(tmp_path / "store")
+    steps = []
+    first = detect_clip(short_info, DetectSettings(), store=store, on_progress=steps.append)
+    again = detect_clip(short_info, DetectSettings(), store=store, cancelled=lambda: True)
+    assert again.finished
+    for name in ("frame_start", "box", "confidence", "area", "run_start", "runs"):
+        assert np.array_equal(getattr(first.detections, name), getattr(again.detections, name))
+    assert np.array_equal(first.histogram, again.histogram)
+    assert len(first.checkpoints) == len(again.checkpoints) > 10
+    assert steps[-1].done == steps[-1].total == 250
+
+
+def test_a_damaged_store_is_worked_around(short_info, tmp_path):
+    store = ResultStore(tmp_path / "store")
+    first = detect_clip(short_info, DetectSettings(), store=store)
+    for file in (tmp_path / "store").rglob("*.npy"):
+        file.write_bytes(b"\x93NUMPY broken")
+    again = detect_clip(short_info, DetectSettings(), store=store)
+    assert np.array_equal(first.detections.box, again.detections.box)
+
+
+def test_the_store_forgets_the_oldest_when_full(tmp_path):
+    store = ResultStore(tmp_path / "store", most_bytes=250_000)
+    for k in range(4):
+        store.save(f"key{k}", {"column": np.zeros(12_000)}, {})
+    assert store.load("key3") is not None
+    assert sum(store.load(f"key{k}") is not None for k in range(4)) == 2
+
+
+def test_the_short_example_is_tracked_and_counted_well(short_run):
+    score = short_run.score
+    assert score is not None
+    assert score.counts is not None
+    assert score.identity.idf1 >= 0.75
+    assert score.counts.count_error <= 1
+    assert score.counts.true_total == 7
+
+
+def test_a_result_of_part_of_the_clip_is_scored_over_that_part(short_run):
+    from drover.core.examples import example
+    from drover.core.formats.box_rows import read_truth
+
+    truth = read_truth(example("gap-short").truth)
+    half = 125
+    rows = int(short_run.tracks.frame_start[half])
+    from dataclasses import replace
+
+    columns = ("identity", "box", "state", "detection", "confidence", "class_id", "distance")
+    part = replace(
+        short_run.tracks,
+        frame_start=short_run.tracks.frame_start[: half + 1],
+        **{name: getattr(short_run.tracks, name)[:rows] for name in columns},
+    )
+    late = crossings_of([(1, 1)] * 3)
+    none, known = late.take(late.frame < 0), late.take(late.frame >= 0)
+    score = score_result(part, truth, ScoreSettings(), crossings=none, true_crossings=known)
+    considered = int(truth.consider[: int(truth.frame_start[half])].sum())
+    assert score.clear.tp + score.clear.fn == considered
+
+
+def test_a_run_writes_its_files_with_the_columns_and_keys_promised(short_run, tmp_path):
+    files = {path.name: path for path in write_run(short_run, tmp_path / "out")}
+    heads = {name: path.read_text().splitlines()[0] for name, path in files.items() if name.endswith(".csv")}
+    rows = "frame,id,left,top,width,height,confidence,x,y,z"
+    assert heads == {
+        "detections.csv": rows,
+        "tracks.csv": rows,
+        "crossings.csv": "line,identity,class,frame,time,direction,x,y",
+        "counts.csv": "line,class,forward,back,net,passages,identities_forward,identities_back",
+    }
+    facts = json.loads(files["run.json"].read_text())
+    assert {"versions", "recipe", "frames", "seconds"} <= set(facts)
+    assert facts["frames"] == 250
+    assert {"detect", "track", "count", "score"} == set(facts["seconds"])
+    score = json.loads(files["score.json"].read_text())
+    fractions = ["hota", "deta", "assa", "loca", "mota", "motp", "idf1", "idp", "idr", "precision", "recall"]
+    whole = [
+        "tp",
+        "fp",
+        "fn",
+        "id_switches",
+        "fragmentations",
+        "mostly_tracked",
+        "partly_tracked",
+        "mostly_lost",
+        "count_error",
+        "true_total",
+    ]
+    assert set(score) == {*fractions, *whole}
+    assert all(isinstance(score[key], float) for key in fractions)
+    assert all(isinstance(score[key], int) for key in whole)

@@ -1,0 +1,106 @@
+"""The farm is the same every time, and its truth is what the pictures show."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from drover.core.errors import DroverError
+from drover.core.examples import example
+from drover.core.footage.reader import ClipReader
+from drover.core.formats.box_rows import read_truth
+from drover.core.formats.crossing_rows import read_crossings
+from drover.core.simulate.body import body_parts, parts_box
+from drover.core.simulate.draw import draw_parts
+from drover.core.simulate.farm import build_scene
+from drover.core.simulate.render import Renderer
+from drover.core.simulate.truth import actor_box, truth_crossings
+from drover.core.simulate.write import write_scene
+
+
+@pytest.fixture(scope="module")
+def short_scene():
+    return build_scene("gap-short")
+
+
+def test_the_same_seed_gives_the_same_pixels_and_another_seed_another_herd(short_scene):
+    one, other = Renderer(short_scene).draw(120), Renderer(build_scene("gap-short")).draw(120)
+    assert np.array_equal(one[0], other[0])
+    assert one[1] == other[1]
+    assert build_scene("gap-short", seed=99).actors[0].x[50] != short_scene.actors[0].x[50]
+
+
+def test_the_box_is_the_box_of_the_drawn_animal(short_scene):
+    actor = short_scene.actors[0]
+    placed = actor.at(float(actor.time[0]) + 3.0)
+    assert placed is not None
+    parts = body_parts(actor, *placed)
+    parts[:, 0] += 200 - placed[0]
+    parts[:, 1] += 200 - placed[1]
+    picture, owner = np.zeros((400, 400, 3), np.float32), np.zeros((400, 400), np.int32)
+    covered = draw_parts(picture, owner, parts, 1, 0)
+    y, x = np.nonzero(owner)
+    assert covered == len(x)
+    assert (x.min(), y.min(), x.max() + 1, y.max() + 1) == pytest.approx(parts_box(parts), abs=1.2)
+
+
+def test_visibility_falls_where_the_ewe_hides_her_lamb():
+    chosen = example("gap")
+    truth = read_truth(chosen.truth)
+    lamb = truth.class_names.index("lamb")
+    hidden = {int(i) for i in np.unique(truth.identity[(truth.class_id == lamb) & (truth.visibility < 0.35)])}
+    assert len(hidden) >= 5
+    clear = np.abs(truth.visibility - 0.2) > 0.001  # the file has three decimals
+    assert (truth.consider == (truth.visibility >= 0.2))[clear].all()
+    canopy = (truth.class_id != lamb) & (truth.visibility < 0.05) & (truth.box[:, 0] > 800) & (truth.box[:, 2] < 1080)
+    assert 3 <= len(np.unique(truth.identity[canopy])) <= 6
+
+
+def test_the_demo_scene_is_as_hard_as_it_says():
+    chosen = example("gap")
+    truth, crossings = read_truth(chosen.truth), read_crossings(chosen.crossings)
+    assert len(np.unique(truth.identity)) == 38
+    dithering = [i for i in np.unique(crossings.identity) if (crossings.identity == i).sum() >= 3]
+    assert len(dithering) == 4
+    assert {1, -1} <= set(crossings.direction.tolist())
+    stands = [i for i in np.unique(truth.identity) if _longest_stand(truth, i) >= 4.0]
+    assert len(stands) >= 3
+
+
+def _longest_stand(truth, identity) -> float:
+    rows = truth.identity == identity
+    still = np.hypot(*np.diff(truth.box[rows][:, [0, 3]], axis=0).T) < 0.6
+    longest = run = 0
+    for value in still:
+        run = run + 1 if value else 0
+        longest = max(longest, run)
+    return longest / 25
+
+
+def test_crossing_times_agree_with_the_boxes(short_scene):
+    found = truth_crossings(short_scene)
+    for who, when, x, y in zip(found.identity, found.time, found.x, found.y, strict=True):
+        actor = next(actor for actor in short_scene.actors if actor.identity == who)
+        box = actor_box(actor, short_scene.camera, float(when))
+        assert box is not None
+        assert ((box[0] + box[2]) / 2, box[3]) == pytest.approx((float(x), float(y)), abs=0.05)
+
+
+def test_a_written_scene_is_complete_and_the_shipped_one_the_same(tmp_path):
+    scene = build_scene("gap-short", seconds=2.0)
+    seen = []
+    write_scene(scene, tmp_path, progress=lambda done, total: seen.append((done, total)))
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["crossings.csv", "gap-short.mp4", "recipe.toml", "truth.csv"]
+    assert seen[-1] == (50, 50)
+    with ClipReader(tmp_path / "gap-short.mp4") as reader:
+        assert reader.info.frame_count == 50
+        drawn, _ = Renderer(scene).draw(30)
+        assert np.abs(reader.frame(30).rgb.astype(int) - drawn).mean() < 6
+
+
+@pytest.mark.parametrize(
+    ("name", "seconds", "message"), [("moor", 5.0, "choose one of: gap"), ("gap", 0.1, "2..3600 s; got 0.1")]
+)
+def test_an_unknown_scene_or_length_is_refused(name, seconds, message):
+    with pytest.raises(DroverError, match=message):
+        build_scene(name, seconds=seconds)

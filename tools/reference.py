@@ -1,0 +1,65 @@
+"""Write docs/recipe.md from the settings themselves: python tools/reference.py [FILE]."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from drover.core.recipe import LineSettings, Recipe, setting_info, settings_of
+
+INTRO = """# The recipe
+
+A recipe is one TOML file with all settings. It may be partial: what it leaves out keeps its default. Comments
+stay when Drover writes it. This page is made from the program's own list of settings by
+`.venv/bin/python tools/reference.py`.
+"""
+
+LINES = """
+## [[count.line]]
+
+One table a counting line. Points are fractions of the frame's width and height, so a recipe fits any
+resolution. A line has a direction, from its first point to its last. Forward is from the side where
+`(x2-x1)(y-y1) - (y2-y1)(x-x1)` is negative to the side where it is positive: on screen, seen along the line,
+from left to right.
+
+```toml
+[[count.line]]
+name = "Gap"
+points = [[0.50, 0.67], [0.49, 0.37]]   # fractions of width and height
+reference = "foot"
+```
+
+| key | what it is |
+| --- | --- |
+"""
+
+
+def page() -> str:
+    """The whole page."""
+    parts, section = [INTRO], ""
+    for path, model, name in settings_of(Recipe):
+        folder = path.rpartition(".")[0]
+        if path == "count.line":
+            continue
+        field = model.model_fields[name]
+        if folder != section:
+            section = folder
+            words = (model.__doc__ or "").strip().splitlines()[0]
+            parts.append(
+                f"\n## [{folder}]\n\n{words}\n\n| key | default | range | what it does |\n| --- | --- | --- | --- |\n"
+            )
+        if "unit" in (field.json_schema_extra or {}):
+            info = setting_info(path)
+            unit = "" if info.unit == "fraction" else f" {info.unit}"
+            parts.append(f"| `{name}` | {info.default:g}{unit} | {info.low:g} to {info.high:g}{unit} | {info.help} |\n")
+        else:
+            parts.append(f'| `{name}` | "{field.default}" | | {field.description} |\n')
+    parts.append(LINES)
+    parts += [f"| `{name}` | {field.description} |\n" for name, field in LineSettings.model_fields.items()]
+    return "".join(parts)
+
+
+if __name__ == "__main__":
+    target = Path(sys.argv[1] if len(sys.argv) > 1 else "docs/recipe.md")
+    target.write_text(page(), encoding="utf-8")
+    print(f"written to {target}")
