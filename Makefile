@@ -1,7 +1,6 @@
 # One command each; every one of them sets up what it needs first.
 PY := .venv/bin/python
 DROVER := .venv/bin/drover
-export PYTHONWARNINGS ?= default
 
 .PHONY: setup demo test lint bench screenshots clean
 

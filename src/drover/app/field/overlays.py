@@ -173,6 +173,7 @@ def draw_detections(painter: QPainter, view: ViewTransform, detections: Detectio
 
 def draw_truth(painter: QPainter, view: ViewTransform, truth: Truth, frame: int) -> None:
     """True boxes as corner ticks in paper white; fainter where not to be considered."""
+    painter.setBrush(Qt.BrushStyle.NoBrush)
     rows = truth.rows_of(frame)
     for row in range(rows.start, rows.stop):
         rect = _box_rect(truth.box[row], view)
