@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QDragEnterEvent, QDropEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
+from drover.app.drops import DropTarget
 from drover.app.theme import FIELD
 
 __all__ = ["Welcome"]
@@ -18,19 +18,17 @@ QLabel#text {{ font-size: 14px; }}
 """
 
 
-class Welcome(QWidget):
+class Welcome(DropTarget):
     """Open a clip, open the demo, or pick up unsaved work."""
 
     clip_wanted = Signal()
     demo_wanted = Signal()
     unsaved_wanted = Signal()
-    file_dropped = Signal(str)
 
     def __init__(self, *, unsaved: bool) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground, True)
         self.setStyleSheet(_SHEET)
-        self.setAcceptDrops(True)
         column = QVBoxLayout(self)
         column.addStretch(2)
         head = QLabel("Find what moves, keep who is who, count what crosses")
@@ -60,13 +58,3 @@ class Welcome(QWidget):
         row.addStretch(1)
         column.addLayout(row)
         column.addStretch(3)
-
-    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if event.mimeData().hasUrls():
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent) -> None:
-        urls = [url.toLocalFile() for url in event.mimeData().urls() if url.isLocalFile()]
-        if urls:
-            event.acceptProposedAction()
-            self.file_dropped.emit(urls[0])

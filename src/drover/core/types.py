@@ -127,8 +127,25 @@ class Frame:
         return self.make_rgb()
 
 
+class _FrameRows:
+    """What every table of rows by frame can do."""
+
+    frame_start: Int
+
+    @property
+    def frame_count(self) -> int:
+        """Frames covered, with or without rows."""
+        return len(self.frame_start) - 1
+
+    def rows_of(self, frame: int) -> slice:
+        """Rows of one frame; an empty slice outside the frames covered."""
+        if not 0 <= frame < self.frame_count:
+            return slice(0, 0)
+        return slice(int(self.frame_start[frame]), int(self.frame_start[frame + 1]))
+
+
 @dataclass(frozen=True)
-class Detections:
+class Detections(_FrameRows):
     """Boxes found in each frame, with the blob behind each one as run lengths.
 
     Attributes
@@ -153,19 +170,8 @@ class Detections:
     size: tuple[int, int]
     class_names: tuple[str, ...] = ("animal",)
 
-    @property
-    def frame_count(self) -> int:
-        """Frames covered, with or without boxes."""
-        return len(self.frame_start) - 1
-
     def __len__(self) -> int:
         return len(self.box)
-
-    def rows_of(self, frame: int) -> slice:
-        """Rows of one frame; an empty slice outside the frames covered."""
-        if not 0 <= frame < self.frame_count:
-            return slice(0, 0)
-        return slice(int(self.frame_start[frame]), int(self.frame_start[frame + 1]))
 
     def runs_of(self, row: int) -> NDArray[np.int16]:
         """(n, 3) int16 runs of one row's blob; empty for a box without a blob."""
@@ -215,7 +221,7 @@ class PathTable:
 
 
 @dataclass(frozen=True)
-class Tracks:
+class Tracks(_FrameRows):
     """Identities over the whole clip, a row per identity and frame, sorted by frame, then identity.
 
     Attributes
@@ -243,19 +249,8 @@ class Tracks:
     size: tuple[int, int]
     class_names: tuple[str, ...] = ("animal",)
 
-    @property
-    def frame_count(self) -> int:
-        """Frames covered."""
-        return len(self.frame_start) - 1
-
     def __len__(self) -> int:
         return len(self.identity)
-
-    def rows_of(self, frame: int) -> slice:
-        """Rows of one frame; an empty slice outside the frames covered."""
-        if not 0 <= frame < self.frame_count:
-            return slice(0, 0)
-        return slice(int(self.frame_start[frame]), int(self.frame_start[frame + 1]))
 
     @cached_property
     def frame(self) -> Int:
@@ -308,7 +303,7 @@ class Crossings:
 
 
 @dataclass(frozen=True)
-class Truth:
+class Truth(_FrameRows):
     """What was really there: boxes with identity, class, visibility and whether a row is to be considered."""
 
     frame_start: Int
@@ -319,16 +314,5 @@ class Truth:
     visibility: Float32
     class_names: tuple[str, ...] = ("animal",)
 
-    @property
-    def frame_count(self) -> int:
-        """Frames covered."""
-        return len(self.frame_start) - 1
-
     def __len__(self) -> int:
         return len(self.identity)
-
-    def rows_of(self, frame: int) -> slice:
-        """Rows of one frame; an empty slice outside the frames covered."""
-        if not 0 <= frame < self.frame_count:
-            return slice(0, 0)
-        return slice(int(self.frame_start[frame]), int(self.frame_start[frame + 1]))

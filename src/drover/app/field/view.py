@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import (
     QColor,
-    QDragEnterEvent,
-    QDropEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -17,8 +14,9 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QMenu, QSizePolicy, QWidget
+from PySide6.QtWidgets import QMenu, QSizePolicy
 
+from drover.app.drops import DropTarget
 from drover.app.field import overlays
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.view_transform import ViewTransform
@@ -32,10 +30,8 @@ __all__ = ["CHIPS", "Field"]
 CHIPS = ("Outlines", "Numbers", "Trails", "Forecast", "Detections", "Mask", "Background", "Truth")
 
 
-class Field(QWidget):
+class Field(DropTarget):
     """The big picture. ``shown`` is the set of overlays that are on."""
-
-    file_dropped = Signal(str)
 
     def __init__(self, session: Session, pictures: Pictures) -> None:
         super().__init__()
@@ -45,7 +41,6 @@ class Field(QWidget):
         self.view = ViewTransform()
         self._pan_from: QPointF | None = None
         self.setMouseTracking(True)
-        self.setAcceptDrops(True)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(QSize(320, 200))
@@ -239,13 +234,3 @@ class Field(QWidget):
         menu.addAction("Draw a counting line", self.start_line)
         menu.addAction("Show the whole picture", self.fit)
         menu.exec(self.mapToGlobal(point.toPoint()))
-
-    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
-        if event.mimeData().hasUrls():
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent) -> None:
-        urls = [url.toLocalFile() for url in event.mimeData().urls() if url.isLocalFile()]
-        if urls:
-            event.acceptProposedAction()
-            self.file_dropped.emit(str(Path(urls[0])))
