@@ -67,12 +67,12 @@ def test_a_clip_is_worked_through_while_the_window_lives(window, qtbot):
 
 
 def test_tiles_lanes_and_score_tell_of_the_same_result(opened, qtbot):
-    qtbot.waitUntil(lambda: "IDF1" in opened.strip.tiles["score"].facts.headline, timeout=WAIT)
     tiles, session = opened.strip.tiles, opened.session
+    idf1 = f"IDF1 {100 * session.score.identity.idf1:.1f} %"
+    qtbot.waitUntil(lambda: tiles["score"].facts.headline == idf1, timeout=WAIT)
     forward, back = counts(opened)
     assert tiles["count"].facts.headline == f"{forward} on, {back} back"
     assert tiles["track"].facts.detail == f"{len(opened.lanes.lanes)} identities"
-    assert tiles["score"].facts.headline == f"IDF1 {100 * session.score.identity.idf1:.1f} %"
     assert opened.dials.score.cells["true_total"].text() == "7"
     assert opened.dials.count.cards[0].cells["forward identities"].text() == str(forward)
     qtbot.waitUntil(lambda: "up to date" in opened.state.text(), timeout=WAIT)
