@@ -47,6 +47,7 @@ def main(folder: Path) -> None:
         window.grab().save(str(folder / "start.png"))
         window.open_demo()
         wait(app, lambda: window.session.detect is not None and window.session.detect.detections.frame_count > 500)
+        window.playback.pause()
         window.playback.go(420)
         settle(app, 0.3)
         window.grab().save(str(folder / "working.png"))

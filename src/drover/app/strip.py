@@ -72,19 +72,19 @@ class StageTile(QWidget):
         self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
-        frame = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
-        painter.setPen(QPen(QColor(MOSS if self.chosen else RULE), 1.6 if self.chosen else 1))
-        painter.setBrush(QColor("#FFFFFF" if self.chosen else PAPER))
-        painter.drawRoundedRect(frame, 6, 6)
-        self._paint_thumbnail(painter)
-        self._paint_words(painter)
-        self._paint_bar(painter)
-        if self.hasFocus():
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(QColor(MOSS), 1, Qt.PenStyle.DotLine))
-            painter.drawRoundedRect(frame.adjusted(3, 3, -3, -3), 4, 4)
+        with QPainter(self) as painter:
+            painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
+            frame = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+            painter.setPen(QPen(QColor(MOSS if self.chosen else RULE), 1.6 if self.chosen else 1))
+            painter.setBrush(QColor("#FFFFFF" if self.chosen else PAPER))
+            painter.drawRoundedRect(frame, 6, 6)
+            self._paint_thumbnail(painter)
+            self._paint_words(painter)
+            self._paint_bar(painter)
+            if self.hasFocus():
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(QColor(MOSS), 1, Qt.PenStyle.DotLine))
+                painter.drawRoundedRect(frame.adjusted(3, 3, -3, -3), 4, 4)
 
     def _paint_thumbnail(self, painter: QPainter) -> None:
         place = QRectF(7, 7, 92, 54)
@@ -141,11 +141,11 @@ class _Chevron(QWidget):
         self.setFixedWidth(10)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(QColor("#A39E90"), 1.6))
-        middle = self.height() / 2
-        painter.drawPolyline(QPolygonF([QPointF(3, middle - 4), QPointF(7, middle), QPointF(3, middle + 4)]))
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(QPen(QColor("#A39E90"), 1.6))
+            middle = self.height() / 2
+            painter.drawPolyline(QPolygonF([QPointF(3, middle - 4), QPointF(7, middle), QPointF(3, middle + 4)]))
 
 
 class StageStrip(QWidget):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QElapsedTimer, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QUndoStack
 from PySide6.QtWidgets import (
     QFileDialog,
@@ -57,6 +57,9 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(980, 620)
         self._progress: Progress | None = None
+        self._play_next = False
+        self._thumbs_age = QElapsedTimer()
+        self._thumbs_age.start()
         self._build()
         self._build_menus()
         self._connect()
@@ -190,6 +193,7 @@ class MainWindow(QMainWindow):
         self.transport.order_wanted.connect(self.lanes.set_order)
         self.lanes.frame_wanted.connect(self.playback.go)
         self.playback.playing_changed.connect(self.transport.show_playing)
+        self.playback.playing_changed.connect(lambda _: self._refresh_soon())
         session.message_raised.connect(self.banner.say)
         self.autosave.failed.connect(self.banner.say)
         session.clip_changed.connect(self._on_clip)
@@ -219,6 +223,9 @@ class MainWindow(QMainWindow):
         assert clip is not None
         self._show_corner(name)
         self.setWindowTitle(f"{Path(clip.path).stem} - Drover")
+        if self._play_next:
+            self._play_next = False
+            QTimer.singleShot(500, self, self.playback.toggle)
         self._refresh()
 
     def _on_stage(self, stage: str) -> None:
@@ -234,7 +241,9 @@ class MainWindow(QMainWindow):
         share = self._progress.done / max(1, self._progress.total) if self._progress else None
         for stage, tile in self.strip.tiles.items():
             tile.show_facts(tile_facts(session, stage, share))
-        self._refresh_thumbnails()
+        if not self.playback.playing or self._thumbs_age.elapsed() > 160:
+            self._thumbs_age.restart()
+            self._refresh_thumbnails()
         clip = session.clip
         if clip is not None:
             self.transport.show_place(float(clip.times[session.frame]), session.frame, clip.frame_count)
@@ -313,7 +322,8 @@ class MainWindow(QMainWindow):
         self.session.open_contents(contents, path)
 
     def open_demo(self) -> None:
-        """Open the Fold Hill demo."""
+        """Open the Fold Hill demo and play it: the work runs ahead of the playing."""
+        self._play_next = True
         chosen = example("gap")
         self.autosave.use(None)
         self.session.open_clip(chosen.clip, recipe=chosen.recipe, truth=chosen.truth, true_crossings=chosen.crossings)

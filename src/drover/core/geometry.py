@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["box_foot", "box_reference", "overlap_matrix", "side_of_line", "trace_outline"]
+__all__ = ["box_foot", "box_reference", "overlap_matrix", "side_of_line", "simplify_outline", "trace_outline"]
 
 
 @njit(cache=True, nogil=True)
@@ -132,3 +132,58 @@ def _walk_boundary(mask: NDArray[np.uint8]) -> NDArray[np.int64]:  # pragma: no 
         if count >= most:
             break
     return out[:count]
+
+
+def simplify_outline(points: NDArray[np.float32], tolerance: float) -> NDArray[np.float32]:
+    """Fewer corners for a closed outline, none of the others farther off than ``tolerance`` px.
+
+    Ramer 1972 and Douglas and Peucker 1973, on the two halves between the first corner and the one farthest
+    from it.
+
+    Parameters
+    ----------
+    points : (n, 2) float32, px
+    tolerance : float, px
+
+    Returns
+    -------
+    (m, 2) float32, px, a subset in the same order
+    """
+    if len(points) < 5:
+        return points
+    return points[_kept_corners(np.ascontiguousarray(points, np.float64), tolerance)]
+
+
+@njit(cache=True, nogil=True)
+def _kept_corners(points: NDArray[np.float64], tolerance: float) -> NDArray[np.bool_]:  # pragma: no cover
+    n = points.shape[0]
+    keep = np.zeros(n, np.bool_)
+    far, most = 0, -1.0
+    for k in range(n):
+        d = (points[k, 0] - points[0, 0]) ** 2 + (points[k, 1] - points[0, 1]) ** 2
+        if d > most:
+            far, most = k, d
+    keep[0] = keep[far] = True
+    stack = np.empty((2 * n + 4, 2), np.int64)
+    stack[0], stack[1] = (0, far), (far, n)
+    depth = 2
+    while depth > 0:
+        depth -= 1
+        first, last = stack[depth]
+        ax, ay = points[first]
+        bx, by = points[last % n]
+        length = np.sqrt((bx - ax) ** 2 + (by - ay) ** 2)
+        worst, place = tolerance, -1
+        for k in range(first + 1, last):
+            px, py = points[k]
+            if length == 0:
+                d = np.sqrt((px - ax) ** 2 + (py - ay) ** 2)
+            else:
+                d = abs((bx - ax) * (py - ay) - (by - ay) * (px - ax)) / length
+            if d > worst:
+                worst, place = d, k
+        if place >= 0:
+            keep[place] = True
+            stack[depth], stack[depth + 1] = (first, place), (place, last)
+            depth += 2
+    return keep

@@ -12,7 +12,7 @@ from drover.core.detect.background import mark_moving, update_average
 from drover.core.detect.bitmask import slide_box
 from drover.core.detect.blobs import find_runs, join_runs, measure
 from drover.core.footage.reader import expand_luma
-from drover.core.geometry import overlap_matrix, trace_outline
+from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
 from drover.core.track.matching import match_distances
 from drover.core.track.motion import new_filters, predict, update
 
@@ -42,7 +42,8 @@ def _warm_detect() -> None:
     runs = find_runs(words, 70)
     label, count = join_runs(runs)
     measure(runs, label, count, out)
-    trace_outline(runs.astype(np.int16))
+    simplify_outline(trace_outline(runs.astype(np.int16)), 0.5)
+    simplify_outline(np.array([[0, 0], [4, 0], [4, 4], [2, 5], [0, 4]], np.float32), 0.5)
 
 
 def _warm_track() -> None:

@@ -11,17 +11,19 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF, QTransform
 
 from drover.app.field.view_transform import ViewTransform
 from drover.app.theme import INK, colour, identity_colour, number_font
-from drover.core.geometry import trace_outline
+from drover.core.geometry import simplify_outline, trace_outline
 from drover.core.types import Detections, Tracks, TrackState, Truth
 
 __all__ = ["draw_detections", "draw_forecasts", "draw_numbers", "draw_objects", "draw_trails", "draw_truth"]
 
 TRAIL_FRAMES = 70
 FORECAST_FRAMES = 15
+TRAIL_PIECES = 7
+SMOOTH = 0.75  # px: stairs of the pixel grid go, shape stays
 _STYLES = {
     int(TrackState.CONFIRMED): Qt.PenStyle.SolidLine,
     int(TrackState.COASTING): Qt.PenStyle.DashLine,
@@ -29,18 +31,25 @@ _STYLES = {
 }
 
 
-@lru_cache(maxsize=512)
-def _outline_of(key: int, runs: bytes) -> NDArray[np.float32]:
-    del key
-    return trace_outline(np.frombuffer(runs, np.int16).reshape(-1, 3))
+@lru_cache(maxsize=1024)
+def _outline_of(row: int, runs: bytes) -> QPolygonF:
+    """Outline of a blob in picture px; ``row`` only makes the key cheaper to tell apart."""
+    del row
+    points = simplify_outline(trace_outline(np.frombuffer(runs, np.int16).reshape(-1, 3)), SMOOTH)
+    return QPolygonF([QPointF(x, y) for x, y in points.tolist()])
 
 
-def _outline(detections: Detections, row: int, view: ViewTransform) -> QPolygonF | None:
+def _outline(detections: Detections, row: int, onto: QTransform) -> QPolygonF | None:
     runs = detections.runs_of(row)
     if len(runs) == 0:
         return None
-    points = _outline_of(row, np.ascontiguousarray(runs).tobytes())
-    return QPolygonF([view.to_widget(x, y) for x, y in points.tolist()])
+    return onto.map(_outline_of(row, np.ascontiguousarray(runs).tobytes()))
+
+
+def _onto(view: ViewTransform) -> QTransform:
+    """The view as a transform, for mapping many points at once."""
+    at, scale = view.to_widget(0, 0), view.scale
+    return QTransform(scale, 0, 0, scale, at.x(), at.y())
 
 
 def _box_rect(box: NDArray[np.float32], view: ViewTransform) -> QRectF:
@@ -78,13 +87,14 @@ def draw_objects(
 ) -> None:
     """Every identity of the frame, by outline or box."""
     painter.setBrush(Qt.BrushStyle.NoBrush)
+    onto = _onto(view)
     rows = tracks.rows_of(frame)
     for row in range(rows.start, rows.stop):
         identity, state = int(tracks.identity[row]), int(tracks.state[row])
         chosen = identity == selected
         tint = QColor(identity_colour(identity))
         detection = int(tracks.detection[row])
-        shape = _outline(detections, detection, view) if 0 <= detection < len(detections) else None
+        shape = _outline(detections, detection, onto) if 0 <= detection < len(detections) else None
         style = _STYLES[state]
         if shape is None:
             _footed_box(painter, _box_rect(tracks.box[row], view), _pen(tint, 1.4, style))
@@ -118,22 +128,31 @@ def draw_numbers(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: 
 
 
 def draw_trails(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int) -> None:
-    """Where the feet have been, fading with age; dashed where the track coasted."""
+    """Where the feet have been, fading with age; dotted where the track coasted."""
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    onto = _onto(view)
     rows = tracks.rows_of(frame)
     for identity in tracks.identity[rows].tolist():
         path = tracks.path_of(identity)
-        frames = tracks.frame[path]
-        now = int(np.searchsorted(frames, frame))
+        now = int(np.searchsorted(tracks.frame[path], frame))
         part = path[max(0, now - TRAIL_FRAMES) : now + 1 : 2]
-        box = tracks.box[part]
-        points = [view.to_widget((b[0] + b[2]) / 2, b[3]) for b in box.tolist()]
-        coasted = (tracks.state[part] == TrackState.COASTING).tolist()
+        feet = [QPointF((x1 + x2) / 2, y2) for x1, _, x2, y2 in tracks.box[part].tolist()]
+        coasted = tracks.state[part] == TrackState.COASTING
         tint = identity_colour(identity)
-        for k in range(len(points) - 1):
-            age = (k + 1) / len(points)
-            style = Qt.PenStyle.DotLine if coasted[k] else Qt.PenStyle.SolidLine
+        for first, past, unseen in _trail_pieces(coasted):
+            age = past / len(feet)
+            style = Qt.PenStyle.DotLine if unseen else Qt.PenStyle.SolidLine
             painter.setPen(_pen(colour(tint, int(30 + 200 * age)), 1.0 + 1.2 * age, style))
-            painter.drawLine(points[k], points[k + 1])
+            painter.drawPolyline(onto.map(QPolygonF(feet[first : past + 1])))
+
+
+def _trail_pieces(coasted: NDArray[np.bool_]) -> list[tuple[int, int, bool]]:
+    """Stretches of a trail that are drawn alike: cut where coasting starts or ends, and by age."""
+    last = len(coasted) - 1
+    cuts = {0, last, *np.linspace(0, last, TRAIL_PIECES + 1).astype(int).tolist()}
+    cuts |= set((np.flatnonzero(np.diff(coasted.astype(np.int8))) + 1).tolist())
+    ordered = sorted(cuts)
+    return [(a, b, bool(coasted[a])) for a, b in zip(ordered[:-1], ordered[1:], strict=True)]
 
 
 def draw_forecasts(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int) -> None:

@@ -78,16 +78,16 @@ class Field(DropTarget):
     # --- painting -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.fillRect(self.rect(), QColor(FIELD))
-        clip = self.session.clip
-        if clip is None:
-            return
-        painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
-        self._draw_picture(painter)
-        self._draw_overlays(painter)
-        now = float(clip.times[self.session.frame])
-        self.editor.draw(painter, self.view, now)
+        with QPainter(self) as painter:
+            painter.fillRect(self.rect(), QColor(FIELD))
+            clip = self.session.clip
+            if clip is None:
+                return
+            painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
+            self._draw_picture(painter)
+            self._draw_overlays(painter)
+            now = float(clip.times[self.session.frame])
+            self.editor.draw(painter, self.view, now)
 
     @property
     def drawn_frame(self) -> int:

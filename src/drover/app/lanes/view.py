@@ -11,6 +11,7 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
+    QPixmap,
     QPolygonF,
     QResizeEvent,
     QWheelEvent,
@@ -41,6 +42,8 @@ class LanesView(QWidget):
         self.lanes: list[Lane] = []
         self._in_view = np.zeros(0)
         self._scrubbing = False
+        self._version = 0
+        self._still: tuple[object, QPixmap] | None = None
         self.bar = QScrollBar(Qt.Orientation.Vertical, self)
         self.bar.valueChanged.connect(self.update)
         self.setMouseTracking(True)
@@ -63,6 +66,7 @@ class LanesView(QWidget):
         tracks = self.session.tracks
         self.lanes = [] if tracks is None else sort_lanes(make_lanes(tracks, self.session.crossings), self.order)
         self._in_view = np.zeros(0) if tracks is None else np.diff(tracks.frame_start)
+        self._version += 1
         self._fit_bar()
         self.update()
 
@@ -99,9 +103,28 @@ class LanesView(QWidget):
     # --- painting -------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
+        with QPainter(self) as painter:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.drawPixmap(0, 0, self._still_picture())
+            if self.session.clip is not None:
+                self._paint_playhead(painter)
+
+    def _still_picture(self) -> QPixmap:
+        """Everything but the playhead, drawn again only when something in it has changed."""
+        ratio = self.devicePixelRatioF()
+        key = (self.size(), ratio, self.bar.value(), self.session.selected, self._version)
+        if self._still is None or self._still[0] != key:
+            pixmap = QPixmap(self.size() * ratio)
+            pixmap.setDevicePixelRatio(ratio)
+            painter = QPainter(pixmap)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._paint_still(painter)
+            painter.end()
+            self._still = (key, pixmap)
+        return self._still[1]
+
+    def _paint_still(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), QColor(PAPER))
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.save()
         painter.setClipRect(QRectF(0, OVERVIEW, self.width(), self.height() - OVERVIEW))
         for place, lane in enumerate(self.lanes):
@@ -110,8 +133,6 @@ class LanesView(QWidget):
                 self._paint_lane(painter, lane, top, place % 2 == 1)
         painter.restore()
         self._paint_overview(painter)
-        if self.session.clip is not None:
-            self._paint_playhead(painter)
 
     def _paint_overview(self, painter: QPainter) -> None:
         painter.fillRect(QRectF(0, 0, self.width(), OVERVIEW), QColor(PAPER))
