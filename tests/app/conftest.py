@@ -36,7 +36,6 @@ def window(qtbot):
 def opened(window, qtbot):
     """The short example with its truth and recipe, everything up to date."""
     chosen = example("gap-short")
-    window.autosave.use(None)
     window.session.open_clip(chosen.clip, recipe=chosen.recipe, truth=chosen.truth, true_crossings=chosen.crossings)
     qtbot.waitUntil(lambda: window.session.clip is not None, timeout=WAIT)
     qtbot.waitUntil(lambda: up_to_date(window, stages=STAGES), timeout=WAIT)

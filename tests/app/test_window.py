@@ -296,13 +296,21 @@ def test_a_project_whose_clip_is_gone_still_shows_its_results(opened, qtbot, tmp
     opened.save_as(tmp_path / "fold.drover")
     qtbot.waitUntil(lambda: not opened.autosave.busy, timeout=WAIT)
     rows = len(opened.session.tracks)
-    opened.open_path(unsaved_path().parent / "none.drover")
     clip.unlink()
     opened.banner.close_button.click()
     opened.open_path(tmp_path / "fold.drover")
     qtbot.waitUntil(lambda: opened.session.clip_missing, timeout=WAIT)
     assert len(opened.session.tracks) == rows
     assert "is not there" in opened.banner.label.text()
+
+
+def test_a_file_that_cannot_be_opened_leaves_the_project_being_saved(opened, qtbot, tmp_path):
+    opened.save_as(tmp_path / "fold.drover")
+    opened.open_path(tmp_path / "none.mp4")
+    qtbot.waitUntil(opened.banner.isVisible, timeout=WAIT)
+    opened.dials.count.cards[0].turn.click()
+    contents = saved(opened, qtbot, tmp_path / "fold.drover")
+    assert contents.recipe_text == opened.session.contents().recipe_text
 
 
 @pytest.mark.parametrize(

@@ -50,12 +50,15 @@ class Autosave(QObject):
         """Whether something is not on disk yet."""
         return self._timer.isActive() or self._job.busy
 
-    def use(self, path: Path | None) -> None:
-        """Write to this project from now on; None is the unnamed one."""
+    def use(self, path: Path | None, *, fresh: bool = True) -> None:
+        """Write to this project from now on; None is the unnamed one.
+
+        A ``fresh`` file is begun anew, else what it holds is carried on.
+        """
         self.path = path
         place = path or unsaved_path()
         place.parent.mkdir(parents=True, exist_ok=True)
-        if path is None:
+        if fresh:
             place.unlink(missing_ok=True)
         self._file = ProjectFile(place)
 

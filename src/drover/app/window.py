@@ -58,6 +58,8 @@ class MainWindow(QMainWindow):
         self.setMinimumSize(980, 620)
         self._progress: Progress | None = None
         self._play_next = False
+        # Where to save once the clip now being opened is open: until then the project before it stays safe.
+        self._target: tuple[Path | None, bool] = (None, True)
         self._thumbs_age = QElapsedTimer()
         self._thumbs_age.start()
         self._build()
@@ -218,6 +220,8 @@ class MainWindow(QMainWindow):
     def _on_clip(self) -> None:
         self.stage.setCurrentIndex(1)
         self.playback.pause()
+        path, fresh = self._target
+        self.autosave.use(path, fresh=fresh)
         name = self.autosave.path.stem if self.autosave.path else "not saved under a name"
         clip = self.session.clip
         assert clip is not None
@@ -305,7 +309,7 @@ class MainWindow(QMainWindow):
         if path.suffix.lower() == ".drover":
             self.open_project(path)
         else:
-            self.autosave.use(None)
+            self._target = None, True
             self.session.open_clip(path)
 
     def open_project(self, path: Path) -> None:
@@ -315,10 +319,7 @@ class MainWindow(QMainWindow):
         except DroverError as error:
             self.banner.say(str(error))
             return
-        if path == unsaved_path():
-            self.autosave.path = None
-        else:
-            self.autosave.use(path)
+        self._target = (None if path == unsaved_path() else path), False
         self.session.open_contents(contents, path)
 
     def open_demo(self) -> None:
@@ -331,7 +332,6 @@ class MainWindow(QMainWindow):
     def save_as(self, path: Path) -> None:
         """Keep the project under a name from now on."""
         target = path if path.suffix == ".drover" else path.with_name(path.name + ".drover")
-        target.unlink(missing_ok=True)
         self.autosave.use(target)
         self.autosave.save_now()
         self._show_corner(target.stem)
