@@ -10,8 +10,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import linear_sum_assignment
 
+from drover.core.assignment import solve_assignment
 from drover.core.score.pairs import Pairs
 
 __all__ = ["IdentityScore", "identity_score"]
@@ -47,5 +47,5 @@ def identity_score(pairs: Pairs, least_overlap: float) -> IdentityScore:
     close = pairs.at_least(least_overlap)
     shared = np.zeros((pairs.truth_count, pairs.track_count))
     np.add.at(shared, (pairs.truth_id[close.truth], pairs.track_id[close.track]), 1)
-    rows, columns = linear_sum_assignment(shared, maximize=True)
+    rows, columns = solve_assignment(shared, maximize=True)
     return IdentityScore(int(shared[rows, columns].sum()), len(pairs.truth_id), len(pairs.track_id))

@@ -6,8 +6,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import linear_sum_assignment
 
+from drover.core.assignment import solve_assignment
 from drover.core.geometry import overlap_matrix
 from drover.core.types import LabelledRows, Truth, rows_to_frames
 
@@ -106,7 +106,7 @@ def _solve(truth: Rows, track: Rows, value: NDArray[np.float64]) -> Rows:
     place = np.full(table.shape, -1)
     table[row_at, column_at] = value
     place[row_at, column_at] = np.arange(len(value))
-    chosen = place[linear_sum_assignment(table, maximize=True)]
+    chosen = place[solve_assignment(table, maximize=True)]
     return chosen[chosen >= 0]
 
 

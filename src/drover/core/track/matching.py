@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy.optimize import linear_sum_assignment
+
+from drover.core.assignment import solve_assignment
 
 __all__ = ["REFUSED", "assign", "match_costs", "match_distances"]
 
@@ -59,6 +60,6 @@ def assign(cost: NDArray[np.float64]) -> tuple[NDArray[np.int64], NDArray[np.int
     """Pairs (rows, columns) of least total cost, refused pairs left out (Kuhn 1955; Crouse 2016)."""
     if cost.size == 0:
         return np.zeros(0, np.int64), np.zeros(0, np.int64)
-    rows, columns = linear_sum_assignment(cost)
+    rows, columns = solve_assignment(cost)
     good = cost[rows, columns] < REFUSED
     return rows[good], columns[good]
