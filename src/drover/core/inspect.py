@@ -7,10 +7,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.detect.background import mark_moving
-from drover.core.detect.bitmask import close_mask, open_mask, unpack, words_for
-from drover.core.detect.blobs import Blobs, find_blobs
+from drover.core.detect.bitmask import Words
+from drover.core.detect.blobs import Blobs, take_blobs
+from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.detector import Detector
+from drover.core.detect.size_rules import size_fits
 from drover.core.footage.reader import ClipReader
 from drover.core.pipeline import DetectResult, replay_frames
 from drover.core.recipe import DetectSettings
@@ -22,17 +23,21 @@ __all__ = ["DetectPictures", "FrameProbe", "clean_again"]
 class DetectPictures:
     """What Detect sees at one frame, each (height, width) uint8.
 
-    ``background`` and ``difference`` in grey levels, ``raw`` and ``clean`` masks of 0 and 1; ``histogram``
-    (256,) int64 counts all pixels by difference; ``ready`` is false while the background is being learnt.
+    ``background`` and ``difference`` in grey levels, ``raw``, ``shadow`` and ``clean`` masks of 0 and 1;
+    ``histogram`` (256,) int64 counts all pixels by difference; ``blobs`` are those the size rules keep,
+    ``all_blobs`` those before; ``ready`` is false while the background is being learnt.
     """
 
     frame: int
     background: NDArray[np.uint8]
     difference: NDArray[np.uint8]
     raw: NDArray[np.uint8]
+    shadow: NDArray[np.uint8]
+    shadow_words: Words
     clean: NDArray[np.uint8]
     histogram: NDArray[np.int64]
     blobs: Blobs | None
+    all_blobs: Blobs | None
     ready: bool
 
 
@@ -41,11 +46,15 @@ def clean_again(pictures: DetectPictures, settings: DetectSettings) -> DetectPic
     if not pictures.ready:
         return pictures
     height, width = pictures.difference.shape
-    raw = words_for(height, width)
-    mark_moving(pictures.difference, int(settings.background.threshold), raw)
-    clean = close_mask(open_mask(raw, settings.cleanup.opening, width), settings.cleanup.closing, width)
-    blobs = find_blobs(clean, pictures.difference, settings.size)
-    return replace(pictures, raw=unpack(raw, width), clean=unpack(clean, width), blobs=blobs)
+    cleaner = Cleaner(settings, (width, height))
+    cleaner.mark(pictures.difference)
+    if settings.shadow.mode == "drop":
+        cleaner.raw &= ~pictures.shadow_words
+    blobs = cleaner.blobs(pictures.difference)
+    kept = take_blobs(blobs, size_fits(blobs, settings.size, height))
+    return replace(
+        pictures, raw=cleaner.unpacked(cleaner.raw), clean=cleaner.unpacked(cleaner.clean), blobs=kept, all_blobs=blobs
+    )
 
 
 class FrameProbe:
@@ -72,15 +81,18 @@ class FrameProbe:
         if frame != self._at:
             self._go(frame)
         detector = self._detector
-        difference = detector.difference()
+        difference, cleaner = detector.difference(), detector.cleaner
         first = DetectPictures(
             frame=frame,
             background=detector.background(),
             difference=difference,
-            raw=detector.raw_mask(),
-            clean=detector.clean_mask(),
+            raw=cleaner.unpacked(cleaner.raw),
+            shadow=cleaner.unpacked(cleaner.shadow),
+            shadow_words=cleaner.shadow.copy(),
+            clean=cleaner.unpacked(cleaner.clean),
             histogram=np.bincount(difference.ravel(), minlength=256),
             blobs=None,
+            all_blobs=None,
             ready=self._reader.info.times[frame] - self._reader.info.times[0]
             >= self._settings.background.warm_up - 1e-9,
         )

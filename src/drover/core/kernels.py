@@ -5,16 +5,18 @@ Run as ``python -m drover.core.kernels``; the window does the same on a thread o
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 
 from drover.core.count.lines import find_passages
-from drover.core.detect.background import mark_moving, update_average
-from drover.core.detect.bitmask import slide_box
-from drover.core.detect.blobs import find_runs, join_runs, measure
+from drover.core.detect.detector import Detector
 from drover.core.footage.reader import expand_luma
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
+from drover.core.recipe import BackgroundSettings, DetectSettings
 from drover.core.track.matching import match_distances
 from drover.core.track.motion import new_filters, predict, update
+from drover.core.types import Frame
 
 __all__ = ["warm_kernels"]
 
@@ -32,18 +34,24 @@ def _warm_detect() -> None:
     expand_luma(grey, out, False)
     frozen = np.frombuffer(grey.tobytes(), np.uint8).reshape(grey.shape)
     expand_luma(frozen, out, False)
-    background = np.zeros(grey.shape, np.float32)
-    rate = np.float32(0.1)
-    update_average(grey, background, out, np.float32(20), rate, rate)
-    words = np.zeros((4, 2), np.uint64)
-    mark_moving(out, 20, words)
-    for grow in (True, False):
-        slide_box(words, 1, 1, 70, grow)
-    runs = find_runs(words, 70)
-    label, count = join_runs(runs)
-    measure(runs, label, count, out)
-    simplify_outline(trace_outline(runs.astype(np.int16)), 0.5)
+    runs = np.array([[1, 2, 5], [2, 2, 5]], np.int16)
+    simplify_outline(trace_outline(runs), 0.5)
     simplify_outline(np.array([[0, 0], [4, 0], [4, 4], [2, 5], [0, 4]], np.float32), 0.5)
+    for model in ("mixture", "running-average"):
+        _warm_detector(model)
+
+
+def _warm_detector(model: Literal["mixture", "running-average"]) -> None:
+    """A few small frames with something in them: every kernel of Detect is called on the way."""
+    settings = DetectSettings(background=BackgroundSettings(model=model, warm_up=0.08))
+    detector = Detector(settings, (96, 64))
+    chroma = np.full((2, 32, 48), 128, np.uint8)
+    for index in range(8):
+        grey = np.full((64, 96), 90, np.uint8)
+        if index > 3:
+            grey[20:50, 20:50] = 200 - index
+            grey[30:34, 30:34] = 90
+        detector.step(Frame(index, index / 25, grey, lambda: np.zeros((64, 96, 3), np.uint8), lambda: chroma))
 
 
 def _warm_track() -> None:

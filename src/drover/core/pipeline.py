@@ -17,6 +17,7 @@ from numpy.typing import NDArray
 from drover.core.count import lines
 from drover.core.count.lines import TrackPaths, count_crossings
 from drover.core.detect import detector
+from drover.core.detect.background import ModelState
 from drover.core.detect.detector import DetectionRows, Detector, DetectorState
 from drover.core.errors import Cancelled, FootageError
 from drover.core.footage.prefetch import prefetched_frames
@@ -79,7 +80,8 @@ class DetectResult:
     """Detections with what the screen needs besides: evidence, places to replay from, cost, and notes.
 
     ``histogram`` (256,) int64 counts sampled pixels by their difference from the background, over the clip.
-    ``checkpoints`` are (frame, detector state before the next frame), evenly spread.
+    ``checkpoints`` are (frame, detector state before the next frame), evenly spread; ``jumps`` are (frame, factor)
+    where the light of the whole picture changed at once.
     """
 
     detections: Detections
@@ -89,6 +91,7 @@ class DetectResult:
     frames_read: int
     finished: bool = True
     notes: tuple[str, ...] = ()
+    jumps: tuple[tuple[int, float], ...] = ()
 
     @property
     def ms_per_frame(self) -> float:
@@ -212,6 +215,7 @@ class _DetectPass:
             frames_read=self.read,
             finished=finished,
             notes=notes,
+            jumps=tuple(self.rows.jumps),
         )
 
     def _progress(self, done: int, now: float) -> Progress:
@@ -232,10 +236,12 @@ def _save_detections(store: ResultStore, key: str, result: DetectResult) -> None
         "seconds": result.seconds,
         "frames_read": result.frames_read,
         "notes": list(result.notes),
-        "checkpoints": [[frame, state[1], state[2], state[3]] for frame, state in result.checkpoints],
+        "checkpoints": [[frame, s.seen, s.start, s.now] for frame, s in result.checkpoints],
+        "jumps": [list(jump) for jump in result.jumps],
     }
     if result.checkpoints:
-        arrays["pictures"] = np.stack([state[0] for _, state in result.checkpoints])
+        arrays["pictures"] = np.stack([state.picture for _, state in result.checkpoints])
+        arrays["noises"] = np.stack([state.noise for _, state in result.checkpoints])
     store.save(key, arrays, facts)
 
 
@@ -245,11 +251,12 @@ def _load_detections(store: ResultStore, key: str) -> DetectResult | None:
         return None
     arrays, facts = kept
     try:
-        pictures = arrays.get("pictures", np.zeros((0, 1, 1), np.uint8))
+        none = np.zeros((0, 1, 1), np.uint8)
+        pictures, noises = arrays.get("pictures", none), arrays.get("noises", none)
         marks = facts["checkpoints"]
         checkpoints = tuple(
-            (int(frame), (picture, int(seen), float(start), float(now)))
-            for (frame, seen, start, now), picture in zip(marks, pictures, strict=True)  # type: ignore[arg-type]
+            (int(frame), ModelState(picture, noise, int(seen), float(start), float(now)))
+            for (frame, seen, start, now), picture, noise in zip(marks, pictures, noises, strict=True)  # type: ignore[arg-type]
         )
         width, height = facts["size"]  # type: ignore[misc]
         detections = Detections(
@@ -264,6 +271,7 @@ def _load_detections(store: ResultStore, key: str) -> DetectResult | None:
             seconds=float(facts["seconds"]),  # type: ignore[arg-type]
             frames_read=int(facts["frames_read"]),  # type: ignore[call-overload]
             notes=tuple(facts["notes"]),  # type: ignore[arg-type]
+            jumps=tuple((int(at), float(by)) for at, by in facts["jumps"]),  # type: ignore[attr-defined]
         )
     except (KeyError, TypeError, ValueError):
         return None

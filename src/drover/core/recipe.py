@@ -29,13 +29,16 @@ __all__ = [
     "CountSettings",
     "DetectSettings",
     "LifeSettings",
+    "LightSettings",
     "LineSettings",
     "MatchSettings",
     "MotionSettings",
     "Recipe",
     "ScoreSettings",
     "SettingInfo",
+    "ShadowSettings",
     "SizeSettings",
+    "StillSettings",
     "TrackSettings",
     "dump_recipe",
     "parse_recipe",
@@ -62,8 +65,15 @@ def _dial(default: Any, low: float, high: float, unit: str, help_text: str, step
 class BackgroundSettings(_Settings):
     """The picture of the empty scene, and how far from it a pixel must be to count as moving."""
 
-    model: Literal["running-average"] = Field(
-        default="running-average", description="How the picture of the empty scene is kept."
+    model: Literal["running-average", "running-median", "mixture", "frame-difference", "three-frame-difference"] = (
+        Field(
+            default="mixture",
+            description="How the picture of the empty scene is kept: running-average, running-median, mixture, "
+            "frame-difference or three-frame-difference.",
+        )
+    )
+    components: int = _dial(
+        3, 1, 5, "most", "Mixture: how many faces a pixel may have, as swaying grass has. More costs time.", 1
     )
     rate: float = _dial(
         0.8,
@@ -83,6 +93,45 @@ class BackgroundSettings(_Settings):
     )
     warm_up: float = _dial(1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1)
     threshold: float = _dial(20.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0)
+    threshold_in: Literal["levels", "noise"] = Field(
+        default="levels", description="Whether the threshold is in grey levels or in multiples of each pixel's noise."
+    )
+    noise_threshold: float = _dial(
+        6.0, 1.0, 30.0, "σ", "Difference that counts as moving, in multiples of the pixel's own noise.", 0.25
+    )
+
+
+class LightSettings(_Settings):
+    """Light that changes over the whole picture or drifts across it."""
+
+    follow: bool = Field(default=True, description="Bring each picture to the background's light before comparing.")
+    jump: float = _dial(
+        0.05, 0.01, 1.0, "fraction", "Change of the whole picture's brightness within a frame that is reported.", 0.01
+    )
+
+
+class ShadowSettings(_Settings):
+    """Shadows that animals cast."""
+
+    mode: Literal["off", "drop", "keep"] = Field(
+        default="drop", description="off: not looked for; drop: cut from the mask; keep: shown but left in the mask."
+    )
+    darkest: float = _dial(0.4, 0.05, 1.0, "fraction", "A shadow leaves at least this share of the light.", 0.01)
+    lightest: float = _dial(0.9, 0.1, 1.0, "fraction", "A shadow leaves at most this share of the light.", 0.01)
+    colour_change: float = _dial(
+        6.0, 0.5, 100.0, "levels", "How far a shadow may shift the ground's colour. Higher finds more shadow.", 0.5
+    )
+
+
+class StillSettings(_Settings):
+    """Things that stop."""
+
+    keep_for: float = _dial(
+        30.0, 0.5, 3600.0, "s", "How long a thing that stands stays a detection before it joins the background.", 1.0
+    )
+    drop_ghosts: bool = Field(
+        default=True, description="Drop the ghost that stays behind when a thing leaves that was there at the start."
+    )
 
 
 class CleanupSettings(_Settings):
@@ -90,20 +139,54 @@ class CleanupSettings(_Settings):
 
     opening: int = _dial(3, 0, 31, "px", "Removes specks thinner than this. 0 leaves the mask as it is.", 1)
     closing: int = _dial(11, 0, 61, "px", "Bridges cracks narrower than this. Too much joins neighbours.", 1)
+    fill_holes: int = _dial(400, 0, 100000, "px", "Holes in a blob up to this many pixels are filled.", 20)
 
 
 class SizeSettings(_Settings):
-    """The smallest blob that is kept."""
+    """The sizes of blobs that are kept, and the joining of fragments.
+
+    With a near and a far box of one animal all limits follow the distance between them; the numbers then hold
+    at the near box.
+    """
 
     least_width: float = _dial(9.0, 0.0, 4000.0, "px", "Blobs narrower than this are dropped.", 1.0)
     least_height: float = _dial(9.0, 0.0, 4000.0, "px", "Blobs lower than this are dropped.", 1.0)
     least_area: float = _dial(110.0, 0.0, 1e7, "px", "Blobs with fewer pixels than this are dropped.", 10.0)
+    most_width: float = _dial(4000.0, 1.0, 1e5, "px", "Blobs wider than this are dropped.", 1.0)
+    most_height: float = _dial(4000.0, 1.0, 1e5, "px", "Blobs taller than this are dropped.", 1.0)
+    most_area: float = _dial(1e7, 1.0, 1e9, "px", "Blobs with more pixels than this are dropped.", 10.0)
+    least_aspect: float = _dial(0.0, 0.0, 100.0, "w/h", "Blobs narrower for their height than this are dropped.", 0.1)
+    most_aspect: float = _dial(100.0, 0.01, 100.0, "w/h", "Blobs wider for their height than this are dropped.", 0.1)
+    join_within: float = _dial(
+        8.0, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0
+    )
+    near_box: tuple[float, float, float, float] | None = Field(
+        default=None, description="One animal near the camera: x1, y1, x2, y2 in fractions of the frame."
+    )
+    far_box: tuple[float, float, float, float] | None = Field(
+        default=None, description="One animal of the same size far away: x1, y1, x2, y2 in fractions of the frame."
+    )
+
+    @field_validator("near_box", "far_box", mode="before")
+    @classmethod
+    def _box_from_list(cls, value: Any) -> Any:
+        return tuple(_as_float(v) for v in value) if isinstance(value, (list, tuple)) else value
+
+    @field_validator("near_box", "far_box")
+    @classmethod
+    def _box_usable(cls, value: tuple[float, float, float, float] | None) -> tuple[float, float, float, float] | None:
+        if value is not None and not (0 <= value[0] < value[2] <= 1 and 0 <= value[1] < value[3] <= 1):
+            raise ValueError("a box is x1, y1, x2, y2 in fractions, with x1 < x2 and y1 < y2, in 0..1")
+        return value
 
 
 class DetectSettings(_Settings):
     """Detect: moving things found in each frame."""
 
     background: BackgroundSettings = BackgroundSettings()
+    light: LightSettings = LightSettings()
+    shadow: ShadowSettings = ShadowSettings()
+    still: StillSettings = StillSettings()
     cleanup: CleanupSettings = CleanupSettings()
     size: SizeSettings = SizeSettings()
 
@@ -372,7 +455,7 @@ def dump_recipe(recipe: Recipe, previous: str = "") -> str:
         document = tomlkit.parse(previous)
     except (TOMLKitError, ValueError):
         document = tomlkit.document()
-    _update_table(document, recipe.model_dump(mode="json"))
+    _update_table(document, recipe.model_dump(mode="json", exclude_none=True))
     return tomlkit.dumps(document)
 
 

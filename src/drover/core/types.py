@@ -120,11 +120,17 @@ class Frame:
     time: float
     grey: NDArray[np.uint8]
     make_rgb: Callable[[], NDArray[np.uint8]] = field(repr=False)
+    make_chroma: Callable[[], NDArray[np.uint8] | None] = field(repr=False, default=lambda: None)
 
     @cached_property
     def rgb(self) -> NDArray[np.uint8]:
         """(height, width, 3) uint8."""
         return self.make_rgb()
+
+    @cached_property
+    def chroma(self) -> NDArray[np.uint8] | None:
+        """(2, height / 2, width / 2) uint8 colour differences, 128 is grey; None where the footage has none so."""
+        return self.make_chroma()
 
 
 class _FrameRows:

@@ -1,101 +1,289 @@
-"""Background models: the picture of the empty scene, and what differs from it."""
+"""Background models: the picture of the empty scene, and how far each pixel is from it.
+
+All share one interface (:class:`BackgroundModel`). ``difference`` is in grey levels, or, when asked for, in
+eighths of the measured noise of each pixel, so that one threshold means the same in the dark and in the light.
+"""
 
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.detect import background_kernels as kernels
 from drover.core.recipe import BackgroundSettings
 
-__all__ = ["RunningAverage", "mark_moving", "update_average"]
+__all__ = [
+    "NOISE_STEPS",
+    "BackgroundModel",
+    "FrameDifference",
+    "Mixture",
+    "ModelState",
+    "RunningAverage",
+    "RunningMedian",
+    "make_model",
+]
+
+NOISE_STEPS = 8  # steps of the difference picture to one standard deviation of noise
+FIRST_NOISE = 9.0  # grey levels squared, before any has been measured
+LEAST_NOISE = 2.0  # grey levels squared: quantisation and compression hide smaller noise
+NOISE_RATE = 0.25  # 1/s, how fast the noise of a pixel is learnt
+
+Grey = NDArray[np.uint8]
+Float32 = NDArray[np.float32]
 
 
-@njit(cache=True, nogil=True, fastmath=True)
-def update_average(
-    grey: NDArray[np.uint8],
-    background: NDArray[np.float32],
-    difference: NDArray[np.uint8],
-    threshold: np.float32,
-    rate: np.float32,
-    busy_rate: np.float32,
-) -> None:  # pragma: no cover
-    """One step of the running average, in place.
+@dataclass(frozen=True)
+class ModelState:
+    """A small copy of a model: the empty scene and the noise (levels x 16) as bytes, and its clock."""
 
-    ``difference`` becomes the rounded absolute difference from the background as it was; the background moves
-    toward the picture by ``rate``, or by ``busy_rate`` where the difference is over ``threshold``.
-    """
-    height, width = grey.shape
-    for y in range(height):
-        for x in range(width):
-            delta = np.float32(grey[y, x]) - background[y, x]
-            size = abs(delta)
-            difference[y, x] = np.uint8(min(size + np.float32(0.5), np.float32(255.0)))
-            share = busy_rate if size > threshold else rate
-            background[y, x] += share * delta
+    picture: Grey
+    noise: Grey
+    seen: int
+    start: float
+    now: float
 
 
-@njit(cache=True, nogil=True)
-def mark_moving(difference: NDArray[np.uint8], threshold: int, words: NDArray[np.uint64]) -> None:  # pragma: no cover
-    """Set bit x % 64 of word x // 64 in each row where the difference is over the threshold."""
-    height, width = difference.shape
-    for y in range(height):
-        for w in range(words.shape[1]):
-            bits = np.uint64(0)
-            base = w * 64
-            for b in range(min(64, width - base)):
-                bits |= np.uint64(difference[y, base + b] > threshold) << np.uint64(b)
-            words[y, w] = bits
+class BackgroundModel(Protocol):
+    """What every background model can do."""
+
+    difference: Grey
+
+    def step(self, grey: Grey, time: float) -> bool:
+        """Take in one picture; False while the empty scene is still being learnt."""
+        ...
+
+    def background(self) -> Float32:
+        """(height, width) float32, the empty scene in grey levels."""
+        ...
+
+    def noise(self) -> Float32:
+        """(height, width) float32, measured noise of each pixel, one standard deviation in grey levels."""
+        ...
+
+    def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
+        """Take these pixels of the picture for background from now on."""
+        ...
+
+    def state(self) -> ModelState:
+        """A small copy of the state, for going back to."""
+        ...
+
+    def restore(self, state: ModelState) -> None:
+        """Go back to an earlier state."""
+        ...
 
 
-class RunningAverage:
+def make_model(settings: BackgroundSettings, shape: tuple[int, int], keep_still: float) -> BackgroundModel:
+    """The model the settings ask for; ``keep_still`` s is how long a thing that stands stays a detection."""
+    makers = {
+        "running-average": RunningAverage,
+        "running-median": RunningMedian,
+        "frame-difference": FrameDifference,
+        "three-frame-difference": FrameDifference,
+        "mixture": Mixture,
+    }
+    return makers[settings.model](settings, shape, keep_still)
+
+
+class _Clock:
+    """What all models share: time, warm-up, noise and the difference picture."""
+
+    def __init__(self, settings: BackgroundSettings, shape: tuple[int, int], keep_still: float = 30.0) -> None:
+        self.settings = settings
+        self.keep_still = keep_still
+        self.difference = np.zeros(shape, np.uint8)
+        self._background = np.zeros(shape, np.float32)
+        self._noise = np.full(shape, FIRST_NOISE, np.float32)
+        self._in_noise = settings.threshold_in == "noise"
+        self.seen = 0
+        self._start = self._time = 0.0
+
+    def _tick(self, time: float) -> tuple[float, bool]:
+        """Seconds since the picture before, and whether the empty scene is still being learnt."""
+        if self.seen == 0:
+            self._start = self._time = time
+        elapsed = max(0.0, time - self._time)
+        self._time = time
+        learning = self.seen == 0 or time - self._start < self.settings.warm_up - 1e-9
+        self.seen += 1
+        return elapsed, learning
+
+    def _cut(self) -> float:
+        """The threshold in the difference picture's own steps."""
+        return cut_of(self.settings)
+
+    def background(self) -> Float32:
+        """The empty scene."""
+        return self._background
+
+    def noise(self) -> Float32:
+        """Noise of each pixel."""
+        return np.sqrt(self._noise)
+
+    def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
+        """Take these pixels for background."""
+        for y, x0, x1 in runs.tolist():
+            self._background[y, x0:x1] = grey[y, x0:x1]
+
+    def state(self) -> ModelState:
+        """A small copy of the state."""
+        noise = np.clip(np.rint(self.noise() * 16), 1, 255).astype(np.uint8)
+        picture = np.clip(np.rint(self.background()), 0, 255).astype(np.uint8)
+        return ModelState(picture, noise, self.seen, self._start, self._time)
+
+    def restore(self, state: ModelState) -> None:
+        """Go back to an earlier state."""
+        self._background[:] = state.picture
+        self._noise[:] = (state.noise.astype(np.float32) / 16) ** 2
+        self.seen, self._start, self._time = state.seen, state.start, state.now
+
+
+def cut_of(settings: BackgroundSettings) -> float:
+    """The threshold in steps of the difference picture: grey levels, or eighths of the noise."""
+    if settings.threshold_in == "noise":
+        return settings.noise_threshold * NOISE_STEPS
+    return settings.threshold
+
+
+class RunningAverage(_Clock):
     """Running average of the picture; slower where something moves, so that what stands is not learnt at once.
 
-    The plain exponential average of each pixel (Wren et al. 1997, "Pfinder", eq. 6, with the mean only).
+    The exponential average of each pixel with its variance (Wren et al. 1997, "Pfinder", eq. 6).
     """
 
-    def __init__(self, settings: BackgroundSettings, shape: tuple[int, int]) -> None:
-        self.settings = settings
-        self.background = np.zeros(shape, np.float32)
-        self.difference = np.zeros(shape, np.uint8)
-        self.seen = 0
-        self._start = 0.0
-        self._time = 0.0
-
-    def step(self, grey: NDArray[np.uint8], time: float) -> bool:
-        """Take in one picture; False while the empty scene is still being learnt.
-
-        Parameters
-        ----------
-        grey : (height, width) uint8
-        time : float, s
-        """
-        if self.seen == 0:
-            self._start, self._time = time, time
-        elapsed = max(0.0, time - self._time)
-        learning = self.seen == 0 or time - self._start < self.settings.warm_up - 1e-9
+    def step(self, grey: Grey, time: float) -> bool:
+        """Take in one picture; see :class:`BackgroundModel`."""
+        elapsed, learning = self._tick(time)
+        if self.seen == 1:
+            self._background[:] = grey
+            return not learning
         if learning:
-            rate = busy = 1.0 / (self.seen + 1)
+            rate = busy = 1.0 / self.seen
         else:
             rate = 1.0 - math.exp(-self.settings.rate * elapsed)
             busy = 1.0 - math.exp(-self.settings.rate * self.settings.busy_share * elapsed)
-        if self.seen == 0:
-            self.background[:] = grey
-            self.difference[:] = 0
-        else:
-            threshold = np.float32(self.settings.threshold)
-            update_average(grey, self.background, self.difference, threshold, np.float32(rate), np.float32(busy))
-        self.seen += 1
-        self._time = time
+        noise_rate = 1.0 - math.exp(-NOISE_RATE * elapsed)
+        kernels.update_average(
+            grey, self._background, self._noise, self.difference, np.float32(self._cut()), np.float32(rate),
+            np.float32(busy), np.float32(noise_rate), np.float32(LEAST_NOISE), self._in_noise,
+        )  # fmt: skip
         return not learning
 
-    def state(self) -> tuple[NDArray[np.uint8], int, float, float]:
-        """A small copy of the state, the background rounded to whole levels, for going back to."""
-        return np.rint(self.background).astype(np.uint8), self.seen, self._start, self._time
 
-    def restore(self, state: tuple[NDArray[np.uint8], int, float, float]) -> None:
-        """Go back to an earlier :meth:`state`."""
-        picture, self.seen, self._start, self._time = state
-        self.background[:] = picture
+class RunningMedian(_Clock):
+    """Approximate running median: each pixel steps toward the picture by a fixed amount (McFarlane and Schofield 1995).
+
+    A thing that passes moves the background by a few steps only, however bright it is. The step is 16 levels
+    times the rate a second, slower where something moves.
+    """
+
+    def step(self, grey: Grey, time: float) -> bool:
+        """Take in one picture; see :class:`BackgroundModel`."""
+        elapsed, learning = self._tick(time)
+        if self.seen == 1:
+            self._background[:] = grey
+            return not learning
+        pace = 16.0 * self.settings.rate * elapsed * (6.0 if learning else 1.0)
+        busy = pace if learning else pace * self.settings.busy_share
+        noise_rate = 1.0 - math.exp(-NOISE_RATE * elapsed)
+        kernels.update_median(
+            grey, self._background, self._noise, self.difference, np.float32(self._cut()), np.float32(pace),
+            np.float32(busy), np.float32(noise_rate), np.float32(LEAST_NOISE), self._in_noise,
+        )  # fmt: skip
+        return not learning
+
+
+class FrameDifference(_Clock):
+    """Difference from the pictures just before: no background at all, so nothing that stands is seen.
+
+    Over two frames the picture is held against the one before; over three, the smaller of the differences
+    from the one before and the one before that, which drops the place a thing has just left.
+    """
+
+    def __init__(self, settings: BackgroundSettings, shape: tuple[int, int], keep_still: float = 30.0) -> None:
+        super().__init__(settings, shape, keep_still)
+        self._before: list[Grey] = []
+        self._three = settings.model == "three-frame-difference"
+
+    def step(self, grey: Grey, time: float) -> bool:
+        """Take in one picture; see :class:`BackgroundModel`."""
+        elapsed, learning = self._tick(time)
+        need = 2 if self._three else 1
+        if self._before:
+            older = self._before[0]
+            noise_rate = np.float32(1.0 - math.exp(-NOISE_RATE * elapsed))
+            kernels.difference_from_before(
+                grey, self._before[-1], older, self._noise, self.difference, np.float32(self._cut()), noise_rate,
+                np.float32(LEAST_NOISE), self._in_noise,
+            )  # fmt: skip
+            self._background[:] = self._before[-1]
+        else:
+            self._background[:] = grey
+        self._before = [*self._before[-(need - 1) :], grey] if need > 1 else [grey]
+        return not learning and self.seen > need
+
+    def restore(self, state: ModelState) -> None:
+        """Go back to an earlier state."""
+        super().restore(state)
+        self._before = [state.picture.copy()]
+
+
+class Mixture(_Clock):
+    """A few Gaussians a pixel, as many as it needs: swaying grass has two or three faces and all are background.
+
+    Adaptive number of components after Zivkovic 2004, "Improved adaptive Gaussian mixture model for background
+    subtraction", equations 4 to 6 and 13. Pixels that match no background component learn at a rate of their
+    own, set so that a thing that stands still becomes background after ``keep_still`` seconds.
+    """
+
+    FOREGROUND_SHARE = 0.25  # of the weight may belong to things that are not background (c_f in the paper)
+    PRUNING = 0.02  # how strongly components that are not needed lose weight (c_T, as a share of the rate)
+
+    def __init__(self, settings: BackgroundSettings, shape: tuple[int, int], keep_still: float = 30.0) -> None:
+        super().__init__(settings, shape, keep_still)
+        most = settings.components
+        self._weight = np.zeros((most, *shape), np.float32)
+        self._mean = np.zeros((most, *shape), np.float32)
+        self._variance = np.full((most, *shape), FIRST_NOISE, np.float32)
+        self._count = np.zeros(shape, np.uint8)
+
+    def step(self, grey: Grey, time: float) -> bool:
+        """Take in one picture; see :class:`BackgroundModel`."""
+        elapsed, learning = self._tick(time)
+        if learning:
+            rate = busy = 1.0 / self.seen
+        else:
+            rate = 1.0 - math.exp(-self.settings.rate * elapsed)
+            busy = 1.0 - math.exp(math.log(1 - self.FOREGROUND_SHARE) * elapsed / max(self.keep_still, 0.04))
+        kernels.update_mixture(
+            grey, self._weight, self._mean, self._variance, self._count, self.difference,
+            np.float32(rate), np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE),
+            np.float32(LEAST_NOISE), np.float32(FIRST_NOISE), self._in_noise,
+        )  # fmt: skip
+        return not learning
+
+    def background(self) -> Float32:
+        """The empty scene."""
+        return self._mean[0]
+
+    def noise(self) -> Float32:
+        """Noise of each pixel."""
+        return np.sqrt(self._variance[0])
+
+    def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
+        """Take these pixels for background."""
+        for y, x0, x1 in runs.tolist():
+            part = (0, y, slice(x0, x1))
+            self._mean[part] = grey[y, x0:x1]
+            self._weight[part], self._variance[part] = 1.0, FIRST_NOISE
+            self._count[y, x0:x1] = 1
+
+    def restore(self, state: ModelState) -> None:
+        """Go back to an earlier state."""
+        super().restore(state)
+        self._count[:] = 1
+        self._weight[0], self._mean[0], self._variance[0] = 1.0, self._background, self._noise

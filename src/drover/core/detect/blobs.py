@@ -12,9 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.recipe import SizeSettings
-
-__all__ = ["Blobs", "find_blobs"]
+__all__ = ["Blobs", "fill_holes", "find_blobs", "take_blobs"]
 
 
 @dataclass(frozen=True)
@@ -32,20 +30,18 @@ class Blobs:
     runs: NDArray[np.int16]
 
 
-def find_blobs(words: NDArray[np.uint64], difference: NDArray[np.uint8], size: SizeSettings) -> Blobs:
-    """Cut blobs (joined by sides or corners) from a packed mask and keep those large enough.
+def find_blobs(words: NDArray[np.uint64], difference: NDArray[np.uint8], *, least_area: float = 0.0) -> Blobs:
+    """Cut blobs (joined by sides or corners) from a packed mask; specks under ``least_area`` px are left out.
 
     Parameters
     ----------
     words : (height, words) uint64, see :mod:`drover.core.detect.bitmask`
-    difference : (height, width) uint8, grey levels
-    size : SizeSettings
+    difference : (height, width) uint8, what the contrast is measured in
     """
     runs = find_runs(words, difference.shape[1])
-    label, count = join_runs(runs)
+    label, count = join_runs(runs, True)
     stats = measure(runs, label, count, difference)
-    wide, high = stats[:, 2] - stats[:, 0], stats[:, 3] - stats[:, 1]
-    keep = (wide >= size.least_width) & (high >= size.least_height) & (stats[:, 4] >= size.least_area)
+    keep = stats[:, 4] >= least_area
     order = np.argsort(label, kind="stable")
     order = order[keep[label[order]]]
     kept = stats[keep]
@@ -56,6 +52,40 @@ def find_blobs(words: NDArray[np.uint64], difference: NDArray[np.uint8], size: S
         run_count=np.bincount(label, minlength=count)[keep].astype(np.int64),
         runs=runs[order].astype(np.int16),
     )
+
+
+def take_blobs(blobs: Blobs, keep: NDArray[np.bool_]) -> Blobs:
+    """Only some of the blobs."""
+    return Blobs(
+        blobs.box[keep], blobs.area[keep], blobs.contrast[keep], blobs.run_count[keep],
+        blobs.runs[np.repeat(keep, blobs.run_count)],
+    )  # fmt: skip
+
+
+def fill_holes(words: NDArray[np.uint64], width: int, most: int) -> NDArray[np.uint64]:
+    """Fill gaps inside blobs of up to ``most`` px; gaps are joined by sides only and do not touch the edge."""
+    if most <= 0:
+        return words
+    runs = find_runs(~words, width)
+    label, count = join_runs(runs, False)
+    out = words.copy()
+    _fill_small(runs, label, count, out, width, most)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _fill_small(
+    runs: NDArray[np.int32], label: NDArray[np.int64], count: int, out: NDArray[np.uint64], width: int, most: int
+) -> None:  # pragma: no cover
+    area = np.zeros(count, np.int64)
+    bottom = out.shape[0] - 1
+    for k in range(runs.shape[0]):
+        y, x0, x1 = runs[k]
+        area[label[k]] += most + 1 if y == 0 or y == bottom or x0 == 0 or x1 == width else x1 - x0
+    for k in range(runs.shape[0]):
+        if area[label[k]] <= most:
+            for x in range(runs[k, 1], runs[k, 2]):
+                out[runs[k, 0], x >> 6] |= np.uint64(1) << np.uint64(x & 63)
 
 
 @njit(cache=True, nogil=True)
@@ -69,7 +99,7 @@ def find_runs(words: NDArray[np.uint64], width: int) -> NDArray[np.int32]:  # pr
             bits = words[y, w]
             if (bits == 0 and start < 0) or (bits == _FULL and start >= 0):
                 continue
-            for b in range(64):
+            for b in range(min(64, width - w * 64)):
                 on = (bits >> np.uint64(b)) & np.uint64(1)
                 if on and start < 0:
                     start = w * 64 + b
@@ -106,8 +136,9 @@ def _root(parent: NDArray[np.int64], k: int) -> int:  # pragma: no cover
 
 
 @njit(cache=True, nogil=True)
-def join_runs(runs: NDArray[np.int32]) -> tuple[NDArray[np.int64], int]:  # pragma: no cover
-    """Label of each run, numbered in order of first appearance, and how many labels there are."""
+def join_runs(runs: NDArray[np.int32], corners: bool) -> tuple[NDArray[np.int64], int]:  # pragma: no cover
+    """Label of each run, in order of first appearance, and how many there are; ``corners`` join too."""
+    slack = 0 if corners else 1
     n = runs.shape[0]
     parent = np.arange(n)
     above, above_end, here = 0, 0, 0
@@ -119,10 +150,10 @@ def join_runs(runs: NDArray[np.int32]) -> tuple[NDArray[np.int64], int]:  # prag
         if above_end > above and runs[above, 0] == y - 1:
             a = above
             for k in range(here, end):
-                while a < above_end and runs[a, 2] < runs[k, 1]:
+                while a < above_end and runs[a, 2] < runs[k, 1] + slack:
                     a += 1
                 j = a
-                while j < above_end and runs[j, 1] <= runs[k, 2]:
+                while j < above_end and runs[j, 1] + slack <= runs[k, 2]:
                     p, q = _root(parent, j), _root(parent, k)
                     parent[max(p, q)] = min(p, q)
                     j += 1

@@ -7,24 +7,28 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.detect.background import RunningAverage, mark_moving
-from drover.core.detect.bitmask import Words, close_mask, open_mask, unpack, words_for
-from drover.core.detect.blobs import Blobs, find_blobs
+from drover.core.detect.background import BackgroundModel, ModelState, cut_of, make_model
+from drover.core.detect.blobs import Blobs, take_blobs
+from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.growing import GrowingColumn
+from drover.core.detect.light import LightFollower
+from drover.core.detect.shadows import ShadowFinder
+from drover.core.detect.size_rules import size_fits
+from drover.core.detect.still import StillWatch
 from drover.core.recipe import DetectSettings
 from drover.core.types import Detections, Frame
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState"]
 
-VERSION = 1
+VERSION = 2
 HISTOGRAM_STRIDE = 4  # px, both ways: every 16th pixel goes into the difference histogram
 
-DetectorState = tuple[NDArray[np.uint8], int, float, float]
+DetectorState = ModelState
 
 
 @dataclass(frozen=True)
 class DetectedFrame:
-    """What one step found."""
+    """What one step found; ``jump`` is the factor of a sudden change of the whole light, if there was one."""
 
     index: int
     box: NDArray[np.float32]
@@ -33,6 +37,7 @@ class DetectedFrame:
     run_count: NDArray[np.int64]
     runs: NDArray[np.int16]
     difference_counts: NDArray[np.int64]
+    jump: float | None = None
 
 
 class Detector:
@@ -48,58 +53,57 @@ class Detector:
         self.settings = settings
         self.size = size
         width, height = size
-        self.model = RunningAverage(settings.background, (height, width))
-        self._raw = words_for(height, width)
-        self._clean: Words = self._raw
+        self.model: BackgroundModel = make_model(settings.background, (height, width), settings.still.keep_for)
+        self.cleaner = Cleaner(settings, size)
+        self._light = LightFollower(size, settings.light.jump)
+        self._shadows = ShadowFinder(settings.shadow, size)
+        self._still = StillWatch(settings.still, size)
+        self._grey = np.zeros((height, width), np.uint8)
+        self._time: float | None = None
+        # Where nothing is kept of the empty scene there is no light to bring a picture back to.
+        self._follows = settings.light.follow and "difference" not in settings.background.model
+        self._learnt = 0
 
     def step(self, frame: Frame) -> DetectedFrame:
         """Take in the next frame and say what moves in it; nothing does while the background is learnt."""
         settings, model = self.settings, self.model
-        ready = model.step(frame.grey, frame.time)
-        counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
+        grey, jump = frame.grey, None
+        if self._follows and self._learnt > 0:
+            grey, jump = self._light.even(grey, model.background())
+        self._grey = grey
+        interval = 0.0 if self._time is None else frame.time - self._time
+        self._time = frame.time
+        ready = model.step(grey, frame.time)
+        self._learnt += 1
+        cleaner = self.cleaner
+        chroma = frame.chroma if settings.shadow.mode != "off" else None
         if not ready:
-            self._raw[:] = 0
-            self._clean = self._raw
-            return self._found(frame.index, None, np.zeros(256, np.int64))
-        mark_moving(model.difference, int(settings.background.threshold), self._raw)
-        width = self.size[0]
-        opened = open_mask(self._raw, settings.cleanup.opening, width)
-        self._clean = close_mask(opened, settings.cleanup.closing, width)
-        return self._found(frame.index, find_blobs(self._clean, model.difference, settings.size), counts)
-
-    def _found(self, index: int, blobs: Blobs | None, counts: NDArray[np.int64]) -> DetectedFrame:
-        if blobs is None:
-            empty = np.zeros(0, np.float32)
-            return DetectedFrame(
-                index,
-                np.zeros((0, 4), np.float32),
-                empty,
-                empty,
-                np.zeros(0, np.int64),
-                np.zeros((0, 3), np.int16),
-                counts,
-            )
-        threshold = np.float32(self.settings.background.threshold)
-        confidence = (blobs.contrast / (blobs.contrast + threshold)).astype(np.float32)
-        return DetectedFrame(index, blobs.box, confidence, blobs.area, blobs.run_count, blobs.runs, counts)
+            cleaner.clear()
+            self._shadows.learn(chroma, cleaner.raw, frame.time, first=True)
+            return _found(frame.index, None, np.zeros(256, np.int64), 1.0, None)
+        counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
+        cleaner.mark(model.difference)
+        if settings.shadow.mode != "off":
+            self._shadows.learn(chroma, cleaner.raw, frame.time, first=False)
+            cleaner.take_shadows(self._shadows, grey, model.background(), chroma)
+        blobs = cleaner.blobs(model.difference)
+        self._still.look(cleaner.clean, grey, frame.time)
+        settled = self._still.settled(blobs.runs, blobs.run_count, grey, model.background(), interval)
+        if settled.any():
+            model.absorb(take_blobs(blobs, settled).runs, grey)
+            blobs = take_blobs(blobs, ~settled)
+        kept = take_blobs(blobs, size_fits(blobs, settings.size, self.size[1]))
+        return _found(frame.index, kept, counts, cut_of(settings.background), jump)
 
     # --- pictures for the screen ----------------------------------------------------------------------------
 
     def background(self) -> NDArray[np.uint8]:
         """The empty scene as now believed, (height, width) uint8."""
-        return np.clip(np.rint(self.model.background), 0, 255).astype(np.uint8)
+        return np.clip(np.rint(self.model.background()), 0, 255).astype(np.uint8)
 
     def difference(self) -> NDArray[np.uint8]:
-        """Absolute difference of the last frame from the background, (height, width) uint8 grey levels."""
+        """Difference of the last frame from the background, (height, width) uint8, see the background models."""
         return self.model.difference.copy()
-
-    def raw_mask(self) -> NDArray[np.uint8]:
-        """Pixels over the threshold, (height, width) uint8 of 0 and 1."""
-        return unpack(self._raw, self.size[0])
-
-    def clean_mask(self) -> NDArray[np.uint8]:
-        """The mask after opening and closing, (height, width) uint8 of 0 and 1."""
-        return unpack(self._clean, self.size[0])
 
     def state(self) -> DetectorState:
         """State to go back to with :meth:`restore`."""
@@ -108,6 +112,17 @@ class Detector:
     def restore(self, state: DetectorState) -> None:
         """Go back to an earlier state."""
         self.model.restore(state)
+        self._learnt = max(1, state.seen)
+
+
+def _found(index: int, blobs: Blobs | None, counts: NDArray[np.int64], cut: float, jump: float | None) -> DetectedFrame:
+    if blobs is None:
+        empty = np.zeros(0, np.float32)
+        return DetectedFrame(
+            index, np.zeros((0, 4), np.float32), empty, empty, np.zeros(0, np.int64), np.zeros((0, 3), np.int16), counts
+        )
+    confidence = (blobs.contrast / (blobs.contrast + np.float32(cut))).astype(np.float32)
+    return DetectedFrame(index, blobs.box, confidence, blobs.area, blobs.run_count, blobs.runs, counts, jump)
 
 
 class DetectionRows:
@@ -124,6 +139,7 @@ class DetectionRows:
         self._run_start.append(np.zeros(1, np.int64))
         self._runs = GrowingColumn(np.int16, 3)
         self.histogram = np.zeros(256, np.int64)
+        self.jumps: list[tuple[int, float]] = []
 
     @property
     def frame_count(self) -> int:
@@ -140,6 +156,8 @@ class DetectionRows:
         self._runs.append(found.runs)
         self._start.append(np.array([len(self._box)], np.int64))
         self.histogram += found.difference_counts
+        if found.jump is not None:
+            self.jumps.append((found.index, found.jump))
 
     def fill_to(self, frame_count: int) -> None:
         """Cover frames up to ``frame_count`` with nothing found."""

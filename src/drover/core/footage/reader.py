@@ -299,7 +299,13 @@ class ClipReader:
             rgb = np.asarray(picture.to_ndarray(format="rgb24"), np.uint8)
             return np.ascontiguousarray(np.rot90(rgb, turns)) if turns else rgb
 
-        return Frame(index, float(self.info.times[index]), grey, make_rgb)
+        def make_chroma() -> NDArray[np.uint8] | None:
+            planes = _chroma(picture)
+            return (
+                np.ascontiguousarray(np.rot90(planes, turns, axes=(1, 2))) if turns and planes is not None else planes
+            )
+
+        return Frame(index, float(self.info.times[index]), grey, make_rgb, make_chroma)
 
     def _remember(self, frame: Frame) -> Frame:
         self._cache[frame.index] = frame
@@ -356,6 +362,17 @@ def _read_index(container: InputContainer, path: Path) -> _Index:
     doubtful = doubtful or promised > len(unique)
     container.seek(int(unique[0]), stream=stream, backward=True)
     return _Index(unique, np.unique(np.asarray(keys, np.int64)), doubtful, promised)
+
+
+def _chroma(picture: VideoFrame) -> NDArray[np.uint8] | None:
+    """Both colour planes at half size, where the footage stores them so."""
+    if picture.format.name not in ("yuv420p", "yuvj420p"):
+        return None
+    planes = []
+    for plane in picture.planes[1:3]:
+        rows = np.frombuffer(cast("Any", plane), np.uint8).reshape(plane.height, plane.line_size)
+        planes.append(rows[:, : plane.width])
+    return np.stack(planes)
 
 
 def _grey(picture: VideoFrame) -> NDArray[np.uint8]:

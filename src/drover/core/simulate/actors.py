@@ -77,7 +77,8 @@ class Actor:
     """One animal: its looks and its walk.
 
     ``time``, ``x``, ``y``, ``facing`` and ``stride`` are arrays on a common grid: seconds, world px of the
-    middle of the feet, facing from -1 (left) to 1 (right), and px walked (for the legs).
+    middle of the feet, facing from -1 (left) to 1 (right), and px walked (for the legs). ``depth`` is how large it
+    looks at the top and at the bottom of the world.
     """
 
     identity: int
@@ -90,6 +91,7 @@ class Actor:
     y: NDArray[np.float64]
     facing: NDArray[np.float64]
     stride: NDArray[np.float64]
+    depth: tuple[float, float] = (0.74, 1.26)
 
     def at(self, time: float) -> tuple[float, float, float, float] | None:
         """(x, y, facing, stride) at a moment, or None before it comes and after it has gone."""

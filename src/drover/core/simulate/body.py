@@ -16,14 +16,15 @@ __all__ = ["PART_COLUMNS", "body_parts", "depth_scale", "parts_box"]
 PART_COLUMNS = 10
 
 
-def depth_scale(y: float) -> float:
-    """How large things look at a foot line ``y`` (world px): farther up is farther away."""
-    return 0.74 + 0.52 * y / 720.0
+def depth_scale(actor: Actor, y: float) -> float:
+    """How large an animal looks at a foot line ``y`` (world px): farther up is farther away."""
+    far, near = actor.depth
+    return far + (near - far) * y / 720.0
 
 
 def body_parts(actor: Actor, x: float, y: float, facing: float, stride: float) -> NDArray[np.float64]:
     """Parts of an animal standing with its feet at (x, y), far legs first, (n, 10) float64, world px."""
-    size = actor.body * depth_scale(y)
+    size = actor.body * depth_scale(actor, y)
     if actor.kind == "dog":
         return _dog(actor, x, y, facing, stride, size)
     return _sheep(actor, x, y, facing, stride, size)

@@ -51,7 +51,52 @@ def gap_short(seed: int = 11, seconds: float = 10.0, *, camera: Camera | None = 
     return _scene("gap-short", seed, seconds, view, tuple(herd.actors), Light(sway=0.9))
 
 
-SCENES: dict[str, Callable[..., Scene]] = {"gap": gap, "gap-short": gap_short}
+def noon(seed: int = 21, seconds: float = 24.0, *, camera: Camera | None = None) -> Scene:
+    """High sun: every animal throws a hard shadow."""
+    herd = _through_gap(seed, seconds, ("", "", "", "lamb", "", "", "", "canopy"), every=1.25)
+    return _scene("noon", seed, seconds, camera or Camera(), herd, Light(cloud_depth=0.0, cast_shadow=0.42))
+
+
+def squall(seed: int = 22, seconds: float = 24.0, *, camera: Camera | None = None) -> Scene:
+    """Gusts: the light jumps and glides, tall grass sways hard, the sensor is noisy."""
+    herd = _through_gap(seed, seconds, ("", "", "", "", ""), every=1.35)
+    gains = ((5.0, 0.0, 0.78), (8.5, 2.5, 1.12), (13.0, 0.0, 0.82), (16.0, 0.2, 1.05), (19.0, 3.0, 0.85))
+    light = Light(cloud_depth=0.2, cloud_drift=120.0, sway=3.2, noise=4.2, gains=gains)
+    return _scene("squall", seed, seconds, camera or Camera(), herd, light)
+
+
+def rest(seed: int = 23, seconds: float = 40.0, *, camera: Camera | None = None) -> Scene:
+    """Animals that stop for up to 20 s, and one that stood there from the start and walks off."""
+    rng = np.random.default_rng(seed)
+    herd = _Herd(rng, entry=(-60.0, WORLD_WIDTH + 60.0))
+    herd.add_parked(at=(300.0, 520.0), leaves=11.0)
+    for k, start in enumerate(np.linspace(1.4, seconds - 14.0, 13)):
+        herd.add(
+            "ewe", forward=k % 3 != 1, what="rest" if k % 2 == 0 and start < seconds - 26 else "", around=float(start)
+        )
+    return _scene("rest", seed, seconds, camera or Camera(), tuple(herd.actors), Light())
+
+
+def far(seed: int = 24, seconds: float = 24.0, *, camera: Camera | None = None) -> Scene:
+    """A wide view: animals from 8 px far up the hill to 60 px near the camera."""
+    rng = np.random.default_rng(seed)
+    herd = _Herd(rng, entry=(-40.0, WORLD_WIDTH + 40.0), depth=(0.03, 1.0))
+    for k, start in enumerate(np.linspace(1.3, seconds - 6.0, 22)):
+        herd.add_across(y=float(rng.uniform(105, 250) if k % 2 else rng.uniform(300, 660)), around=float(start))
+    return _scene("far", seed, seconds, camera or Camera(), tuple(herd.actors), Light(cloud_depth=0.1, noise=1.6))
+
+
+def _through_gap(seed: int, seconds: float, kinds: Sequence[str], *, every: float) -> tuple[Actor, ...]:
+    """Ewes through the gap both ways, one every few seconds, with the specialities in turn."""
+    herd = _Herd(np.random.default_rng(seed), entry=(-60.0, WORLD_WIDTH + 60.0))
+    for k, start in enumerate(np.arange(1.4, seconds - 8.0, every)):
+        herd.add("ewe", forward=k % 3 != 1, what=kinds[k % len(kinds)], around=float(start))
+    return tuple(herd.actors)
+
+
+SCENES: dict[str, Callable[..., Scene]] = {
+    "gap": gap, "gap-short": gap_short, "noon": noon, "squall": squall, "rest": rest, "far": far,
+}  # fmt: skip
 
 
 def build_scene(name: str, *, seed: int | None = None, seconds: float | None = None) -> Scene:
@@ -101,17 +146,46 @@ def _scene(name: str, seed: int, seconds: float, camera: Camera, actors: tuple[A
 class _Herd:
     """Places animals one by one so that they seldom run into each other."""
 
-    def __init__(self, rng: np.random.Generator, *, entry: tuple[float, float], quick: float = 1.0) -> None:
-        self.rng, self.entry, self.quick = rng, entry, quick
+    def __init__(
+        self,
+        rng: np.random.Generator,
+        *,
+        entry: tuple[float, float],
+        quick: float = 1.0,
+        depth: tuple[float, float] = (0.74, 1.26),
+    ) -> None:
+        self.rng, self.entry, self.quick, self.depth = rng, entry, quick, depth
         self.actors: list[Actor] = []
         self._placed: dict[int, list[_Box]] = {}
 
     def add(self, kind: Kind, *, forward: bool, what: str, around: float) -> None:
         """Add one animal (and its lamb): the least crowded of several tries."""
         tries = [self._try(kind, forward, what, around) for _ in range(160)]
-        best = min(tries, key=self._crowding)
-        self.actors.extend(best)
-        for actor in best:
+        self._take(min(tries, key=self._crowding))
+
+    def add_parked(self, *, at: tuple[float, float], leaves: float) -> None:
+        """Add an ewe that stands at a place from before the start and walks off to the left."""
+        route = Route.through([(at[0], at[1]), (at[0] - 140, at[1] + 20), (self.entry[0], at[1] + 40)])
+        made = walk(route, -1.0, 100.0, events=[Pause(0.0, leaves + 1.0)])
+        self._take([self._actor(len(self.actors) + 1, "ewe", made)])
+
+    def add_across(self, *, y: float, around: float) -> None:
+        """Add an animal that walks across the whole picture at about one distance."""
+        self._take(min((self._across(y, around) for _ in range(40)), key=self._crowding))
+
+    def _across(self, y: float, around: float) -> list[Actor]:
+        rng = self.rng
+        size = self.depth[0] + (self.depth[1] - self.depth[0]) * y / WORLD_HEIGHT
+        points = [(x, y + rng.uniform(-60, 60) * size) for x in np.linspace(*self.entry, 5)]
+        route = Route.through(points if rng.random() < 0.5 else points[::-1])
+        # Enter anywhere along the way, so that the slow far ones are seen too: from behind the picture's edge.
+        made = walk(route, max(1.1, around + rng.uniform(-1, 1)), max(34.0, 125.0 * size))
+        kind: Kind = "lamb" if rng.random() < 0.2 and y > 350 else "ewe"
+        return [self._actor(len(self.actors) + 1, kind, made)]
+
+    def _take(self, made: list[Actor]) -> None:
+        self.actors.extend(made)
+        for actor in made:
             for tick, box in _boxes(actor):
                 self._placed.setdefault(tick, []).append(box)
 
@@ -164,6 +238,10 @@ class _Herd:
                     float(self.rng.uniform(4.2, 5.4)),
                 )
             ]
+        if what == "rest":
+            return [
+                Pause(at_line + float(self.rng.choice([-260.0, -180.0, 180.0, 260.0])), float(self.rng.uniform(9, 20)))
+            ]
         if what == "dither":
             return [Dither(at_line + 26, (26.0, -30.0, 28.0, -28.0))]
         return []
@@ -204,6 +282,7 @@ class _Herd:
             points[:, 1].copy(),
             facing,
             stride,
+            self.depth,
         )
 
     def _crowding(self, made: list[Actor]) -> float:

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.simulate.body import body_parts, depth_scale
-from drover.core.simulate.draw import compose, develop, draw_parts, draw_shadow, lay_over
+from drover.core.simulate.draw import cast_shadow, compose, develop, draw_parts, draw_shadow, lay_over
 from drover.core.simulate.ground import CROWN_TRUNK, paint_ground
 from drover.core.simulate.scene import Scene
 from drover.core.simulate.truth import CLASS_NAMES, TruthRow, actor_box
@@ -49,7 +49,8 @@ class Renderer:
         nx, ny = self._noise_at[index]
         drift = 900.0 + light.cloud_drift * time
         develop(
-            self._picture, self._cloud, drift * scene.camera.zoom, light.cloud_depth, CLOUD_CELL * scene.camera.zoom,
+            self._picture, self._cloud, drift * scene.camera.zoom, light.cloud_depth, light.gain(time),
+            CLOUD_CELL * scene.camera.zoom,
             self._noise, int(nx), int(ny), out,
         )  # fmt: skip
         return out, self._truth(index, time, whole)
@@ -60,24 +61,33 @@ class Renderer:
         placed = [(actor, at) for actor in self.scene.actors if (at := actor.at(time)) is not None]
         placed.sort(key=lambda item: item[1][1])
         for actor, (x, y, facing, _) in placed:
-            size = actor.body * depth_scale(y) * camera.zoom
+            size = actor.body * depth_scale(actor, y) * camera.zoom
             half = size * (0.34 + 0.18 * abs(facing))
             sx, sy = (x - camera.left) * camera.zoom, (y - camera.top) * camera.zoom
             draw_shadow(self._picture, sx + 0.10 * size, sy - 0.02 * size, half, 0.12 * size, 0.13)
+        if self.scene.light.cast_shadow > 0:
+            for actor, (x, y, facing, stride) in placed:
+                parts = self._on_camera(body_parts(actor, x, y, facing, stride))
+                cast_shadow(self._picture, parts, (y - camera.top) * camera.zoom, self.scene.light.cast_shadow)
         whole: dict[int, int] = {}
         crown_laid = False
         for actor, (x, y, facing, stride) in placed:
             if not crown_laid and y >= CROWN_TRUNK:
                 self._lay_crown()
                 crown_laid = True
-            parts = body_parts(actor, x, y, facing, stride)
-            parts[:, 0] = (parts[:, 0] - camera.left) * camera.zoom
-            parts[:, 1] = (parts[:, 1] - camera.top) * camera.zoom
-            parts[:, 2:4] *= camera.zoom
+            parts = self._on_camera(body_parts(actor, x, y, facing, stride))
             whole[actor.identity] = draw_parts(self._picture, self._owner, parts, actor.identity, actor.identity * 7919)
         if not crown_laid:
             self._lay_crown()
         return whole
+
+    def _on_camera(self, parts: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Parts from world px to picture px, in place."""
+        camera = self.scene.camera
+        parts[:, 0] = (parts[:, 0] - camera.left) * camera.zoom
+        parts[:, 1] = (parts[:, 1] - camera.top) * camera.zoom
+        parts[:, 2:4] *= camera.zoom
+        return parts
 
     def _lay_crown(self) -> None:
         ground = self.ground

@@ -25,12 +25,26 @@ class Camera:
 
 @dataclass(frozen=True)
 class Light:
-    """Cloud shadow depth (fraction), its drift (px/s), grass sway (px) and sensor noise (grey levels)."""
+    """Cloud shadow depth (fraction), its drift (px/s), grass sway (px) and sensor noise (grey levels).
+
+    ``gains`` are changes of brightness, ``cast_shadow`` the depth (fraction) of hard shadows that animals cast.
+    """
 
     cloud_depth: float = 0.16
     cloud_drift: float = 62.0
     sway: float = 1.3
     noise: float = 2.2
+    gains: tuple[tuple[float, float, float], ...] = ()
+    cast_shadow: float = 0.0
+
+    def gain(self, time: float) -> float:
+        """Brightness of the whole picture: each change is (start s, seconds it takes, factor it goes to)."""
+        value = 1.0
+        for start, seconds, factor in self.gains:
+            share = 1.0 if seconds <= 0 else min(1.0, (time - start) / seconds)
+            if time >= start:
+                value += (factor - value) * share
+        return value
 
 
 @dataclass(frozen=True)

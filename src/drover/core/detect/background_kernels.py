@@ -1,0 +1,203 @@
+"""Pixel loops of the background models."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+__all__ = ["difference_from_before", "mark_moving", "update_average", "update_median", "update_mixture"]
+
+Grey = NDArray[np.uint8]
+Float32 = NDArray[np.float32]
+_EIGHT = np.float32(8.0)
+_HALF = np.float32(0.5)
+_MOST = np.float32(255.0)
+
+
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
+def _shown(size, variance, in_noise):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """A difference as the difference picture holds it, still a float."""
+    return size * _EIGHT / np.sqrt(variance) if in_noise else size
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def update_average(
+    grey: Grey,
+    background: Float32,
+    noise: Float32,
+    difference: Grey,
+    cut: np.float32,
+    rate: np.float32,
+    busy_rate: np.float32,
+    noise_rate: np.float32,
+    least_noise: np.float32,
+    in_noise: bool,
+) -> None:  # pragma: no cover
+    """One step of the running average, in place.
+
+    ``difference`` becomes the distance from the background as it was; the background moves toward the picture
+    by ``rate``, or by ``busy_rate`` where the difference is over ``cut``. ``noise`` (levels squared) follows the
+    squared difference where nothing moves.
+    """
+    height, width = grey.shape
+    for y in range(height):
+        for x in range(width):
+            delta = np.float32(grey[y, x]) - background[y, x]
+            size = abs(delta)
+            shown = _shown(size, noise[y, x], in_noise)
+            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+            busy = shown > cut
+            background[y, x] += (busy_rate if busy else rate) * delta
+            learnt = max(least_noise, noise[y, x] + noise_rate * (size * size - noise[y, x]))
+            noise[y, x] = noise[y, x] if busy else learnt
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def update_median(
+    grey: Grey,
+    background: Float32,
+    noise: Float32,
+    difference: Grey,
+    cut: np.float32,
+    pace: np.float32,
+    busy_pace: np.float32,
+    noise_rate: np.float32,
+    least_noise: np.float32,
+    in_noise: bool,
+) -> None:  # pragma: no cover
+    """One step of the approximate median, in place: as the average, but by at most ``pace`` levels."""
+    height, width = grey.shape
+    for y in range(height):
+        for x in range(width):
+            delta = np.float32(grey[y, x]) - background[y, x]
+            size = abs(delta)
+            shown = _shown(size, noise[y, x], in_noise)
+            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+            busy = shown > cut
+            most = busy_pace if busy else pace
+            background[y, x] += min(max(delta, -most), most)
+            learnt = max(least_noise, noise[y, x] + noise_rate * (size * size - noise[y, x]))
+            noise[y, x] = noise[y, x] if busy else learnt
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def difference_from_before(
+    grey: Grey,
+    before: Grey,
+    older: Grey,
+    noise: Float32,
+    difference: Grey,
+    cut: np.float32,
+    noise_rate: np.float32,
+    least_noise: np.float32,
+    in_noise: bool,
+) -> None:  # pragma: no cover
+    """Smaller of the differences from two earlier pictures; give the same one twice for two-frame difference."""
+    height, width = grey.shape
+    for y in range(height):
+        for x in range(width):
+            now = np.float32(grey[y, x])
+            size = min(abs(now - np.float32(before[y, x])), abs(now - np.float32(older[y, x])))
+            shown = _shown(size, noise[y, x], in_noise)
+            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+            learnt = max(least_noise, noise[y, x] + noise_rate * (size * size - noise[y, x]))
+            noise[y, x] = noise[y, x] if shown > cut else learnt
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def update_mixture(
+    grey: Grey,
+    weight: Float32,
+    mean: Float32,
+    variance: Float32,
+    count: Grey,
+    difference: Grey,
+    rate: np.float32,
+    busy_rate: np.float32,
+    pruning: np.float32,
+    background_share: np.float32,
+    least_noise: np.float32,
+    first_noise: np.float32,
+    in_noise: bool,
+) -> None:  # pragma: no cover
+    """One step of the mixture, in place; components lie in order of weight, (components, height, width) each.
+
+    A pixel matches a component within three standard deviations. ``difference`` becomes the distance from the
+    nearest component that belongs to the background.
+    """
+    most, height, width = weight.shape
+    nine = np.float32(9.0)
+    one = np.float32(1.0)
+    for y in range(height):
+        for x in range(width):
+            value = np.float32(grey[y, x])
+            n = int(count[y, x])
+            if n == 1:
+                # Most pixels most of the time: one component, and it matches.
+                delta = value - mean[0, y, x]
+                square = delta * delta
+                if square < nine * variance[0, y, x]:
+                    difference[y, x] = np.uint8(min(_shown(abs(delta), variance[0, y, x], in_noise) + _HALF, _MOST))
+                    mean[0, y, x] += rate * delta
+                    variance[0, y, x] = max(least_noise, variance[0, y, x] + rate * (square - variance[0, y, x]))
+                    continue
+            nearest = np.float32(1e9)
+            owner, owner_is_background = -1, False
+            before = np.float32(0.0)
+            for k in range(n):
+                delta = value - mean[k, y, x]
+                behind = before < background_share
+                before += weight[k, y, x]
+                if behind:
+                    shown = _shown(abs(delta), variance[k, y, x], in_noise)
+                    nearest = min(nearest, shown)
+                if owner < 0 and delta * delta < nine * variance[k, y, x]:
+                    owner, owner_is_background = k, behind
+            difference[y, x] = np.uint8(min(nearest + _HALF, _MOST)) if n > 0 else np.uint8(0)
+            step = rate if owner_is_background or n == 0 else busy_rate
+            total = np.float32(0.0)
+            kept = 0
+            for k in range(n):
+                w = weight[k, y, x] - step * weight[k, y, x] - step * pruning
+                if k == owner:
+                    w += step
+                    share = min(one, step / max(w, np.float32(1e-6)))
+                    delta = value - mean[k, y, x]
+                    mean[k, y, x] += share * delta
+                    changed = variance[k, y, x] + share * (delta * delta - variance[k, y, x])
+                    variance[k, y, x] = min(max(changed, least_noise), np.float32(5.0) * first_noise)
+                if w > 0:
+                    weight[kept, y, x], mean[kept, y, x], variance[kept, y, x] = w, mean[k, y, x], variance[k, y, x]
+                    kept += 1
+                    total += w
+            if owner < 0:
+                if kept == most:
+                    kept -= 1
+                    total -= weight[kept, y, x]
+                weight[kept, y, x] = one if n == 0 else step
+                mean[kept, y, x], variance[kept, y, x] = value, first_noise
+                total += weight[kept, y, x]
+                kept += 1
+            for k in range(kept):
+                weight[k, y, x] /= total
+            for k in range(kept - 1, 0, -1):
+                if weight[k, y, x] > weight[k - 1, y, x]:
+                    for plane in (weight, mean, variance):
+                        held = plane[k, y, x]
+                        plane[k, y, x] = plane[k - 1, y, x]
+                        plane[k - 1, y, x] = held
+            count[y, x] = kept
+
+
+@njit(cache=True, nogil=True)
+def mark_moving(difference: Grey, threshold: float, words: NDArray[np.uint64]) -> None:  # pragma: no cover
+    """Set bit x % 64 of word x // 64 in each row where the difference is over the threshold."""
+    height, width = difference.shape
+    for y in range(height):
+        for w in range(words.shape[1]):
+            bits = np.uint64(0)
+            base = w * 64
+            for b in range(min(64, width - base)):
+                bits |= np.uint64(difference[y, base + b] > threshold) << np.uint64(b)
+            words[y, w] = bits

@@ -1,0 +1,63 @@
+"""From the difference picture to blobs: threshold, shadows, opening, closing, holes, fragments."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.detect.background import cut_of
+from drover.core.detect.background_kernels import mark_moving
+from drover.core.detect.bitmask import Words, close_mask, open_mask, unpack, words_for
+from drover.core.detect.blobs import Blobs, fill_holes, find_blobs
+from drover.core.detect.shadows import ShadowFinder
+from drover.core.detect.size_rules import join_fragments
+from drover.core.recipe import DetectSettings
+
+__all__ = ["Cleaner"]
+
+SPECK = 4.0  # px: blobs under this are noise whatever the size rules say
+
+
+class Cleaner:
+    """Holds the masks of one frame on their way to blobs: ``raw``, ``shadow`` and ``clean``, packed."""
+
+    def __init__(self, settings: DetectSettings, size: tuple[int, int]) -> None:
+        self.settings = settings
+        self.width, self.height = size
+        self.raw, self.shadow = words_for(self.height, self.width), words_for(self.height, self.width)
+        self.clean: Words = self.raw
+
+    def clear(self) -> None:
+        """Nothing moves."""
+        self.raw[:] = 0
+        self.shadow[:] = 0
+        self.clean = self.raw
+
+    def mark(self, difference: NDArray[np.uint8]) -> None:
+        """Mark the pixels over the threshold."""
+        mark_moving(difference, float(cut_of(self.settings.background)), self.raw)
+        self.shadow[:] = 0
+
+    def take_shadows(
+        self,
+        finder: ShadowFinder,
+        grey: NDArray[np.uint8],
+        background: NDArray[np.float32],
+        chroma: NDArray[np.uint8] | None,
+    ) -> None:
+        """Sort shadow from the raw mask; in mode "keep" it stays in the mask as well."""
+        finder.sort(grey, background, chroma, self.raw, self.shadow)
+        if self.settings.shadow.mode == "keep":
+            self.raw |= self.shadow
+
+    def blobs(self, difference: NDArray[np.uint8]) -> Blobs:
+        """Clean the raw mask and cut it into blobs, fragments joined; sizes are not judged yet."""
+        rule = self.settings.cleanup
+        opened = open_mask(self.raw, rule.opening, self.width)
+        self.clean = fill_holes(close_mask(opened, rule.closing, self.width), self.width, rule.fill_holes)
+        found = find_blobs(self.clean, difference, least_area=SPECK)
+        return join_fragments(found, self.settings.size, self.height)
+
+    def unpacked(self, words: Words) -> NDArray[np.uint8]:
+        """A packed mask as (height, width) uint8 of 0 and 1."""
+        return unpack(words, self.width)

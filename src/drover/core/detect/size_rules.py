@@ -1,0 +1,96 @@
+"""Which blobs are animals: fragments joined, sizes held against limits that may grow toward the camera."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.detect.blobs import Blobs
+from drover.core.recipe import SizeSettings
+
+__all__ = ["depth_factors", "join_fragments", "size_fits"]
+
+LARGEST_FRAGMENT = 0.5  # of the area of the blob it is joined to
+MOST_BLOBS = 400  # above that a frame is flooded and nothing is joined
+
+
+def depth_factors(foot: NDArray[np.floating], settings: SizeSettings, height: int) -> NDArray[np.float64]:
+    """How much smaller than at the near box an animal looks with its foot at each y (px); 1 without such boxes."""
+    if settings.near_box is None or settings.far_box is None:
+        return np.ones(len(foot))
+    near, far = settings.near_box, settings.far_box
+    near_foot, far_foot = near[3] * height, far[3] * height
+    near_tall, far_tall = (near[3] - near[1]) * height, (far[3] - far[1]) * height
+    if abs(near_foot - far_foot) < 1.0:
+        return np.ones(len(foot))
+    tall = far_tall + (np.asarray(foot, np.float64) - far_foot) * (near_tall - far_tall) / (near_foot - far_foot)
+    return np.clip(tall / near_tall, 0.02, 4.0)
+
+
+def size_fits(blobs: Blobs, settings: SizeSettings, height: int) -> NDArray[np.bool_]:
+    """Which blobs lie within the limits on width, height, area and width over height."""
+    factor = depth_factors(blobs.box[:, 3], settings, height)
+    wide, tall = blobs.box[:, 2] - blobs.box[:, 0], blobs.box[:, 3] - blobs.box[:, 1]
+    aspect = wide / np.maximum(tall, 1e-6)
+    return np.asarray(
+        (wide >= settings.least_width * factor)
+        & (wide <= settings.most_width * factor)
+        & (tall >= settings.least_height * factor)
+        & (tall <= settings.most_height * factor)
+        & (blobs.area >= settings.least_area * factor**2)
+        & (blobs.area <= settings.most_area * factor**2)
+        & (aspect >= settings.least_aspect)
+        & (aspect <= settings.most_aspect)
+    )
+
+
+def join_fragments(blobs: Blobs, settings: SizeSettings, height: int) -> Blobs:
+    """Join each small blob to the nearest larger one within the joining distance.
+
+    Only pieces of at most half the larger one's area are joined, so that two animals side by side stay two.
+    """
+    n = len(blobs.box)
+    if settings.join_within <= 0 or not 2 <= n <= MOST_BLOBS:
+        return blobs
+    box = blobs.box.astype(np.float64)
+    reach = settings.join_within * depth_factors(box[:, 3], settings, height)
+    gap_x = np.maximum(box[:, None, 0], box[None, :, 0]) - np.minimum(box[:, None, 2], box[None, :, 2])
+    gap_y = np.maximum(box[:, None, 1], box[None, :, 1]) - np.minimum(box[:, None, 3], box[None, :, 3])
+    gap = np.hypot(np.maximum(gap_x, 0), np.maximum(gap_y, 0))
+    allowed = blobs.area[:, None] <= LARGEST_FRAGMENT * blobs.area[None, :]
+    gap = np.where(allowed & (gap <= reach[None, :]), gap, np.inf)
+    owner = np.arange(n)
+    for k in np.argsort(blobs.area, kind="stable").tolist():
+        nearest = int(np.argmin(gap[k]))
+        if np.isfinite(gap[k, nearest]):
+            owner[k] = nearest
+    for _ in range(n):
+        above = owner[owner]
+        if (above == owner).all():
+            break
+        owner = above
+    return blobs if (owner == np.arange(n)).all() else _merged(blobs, owner)
+
+
+def _merged(blobs: Blobs, owner: NDArray[np.int64]) -> Blobs:
+    """Blobs with the same owner as one; each keeps its runs in order of row."""
+    kept, group = np.unique(owner, return_inverse=True)
+    box = np.empty((len(kept), 4), np.float32)
+    for side, pick in enumerate((np.minimum, np.minimum, np.maximum, np.maximum)):
+        column = np.full(len(kept), np.inf if side < 2 else -np.inf)
+        pick.at(column, group, blobs.box[:, side])
+        box[:, side] = column
+    area = np.bincount(group, weights=blobs.area)
+    contrast = np.bincount(group, weights=blobs.area * blobs.contrast) / np.maximum(area, 1)
+    of_run = np.repeat(group, blobs.run_count)
+    order = np.lexsort((blobs.runs[:, 1], blobs.runs[:, 0], of_run))
+    return replace(
+        blobs,
+        box=box,
+        area=area.astype(np.float32),
+        contrast=contrast.astype(np.float32),
+        run_count=np.bincount(of_run, minlength=len(kept)).astype(np.int64),
+        runs=blobs.runs[order],
+    )
