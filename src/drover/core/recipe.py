@@ -67,7 +67,7 @@ class BackgroundSettings(_Settings):
 
     model: Literal["running-average", "running-median", "mixture", "frame-difference", "three-frame-difference"] = (
         Field(
-            default="mixture",
+            default="running-average",
             description="How the picture of the empty scene is kept: running-average, running-median, mixture, "
             "frame-difference or three-frame-difference.",
         )
@@ -92,7 +92,7 @@ class BackgroundSettings(_Settings):
         0.01,
     )
     warm_up: float = _dial(1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1)
-    threshold: float = _dial(20.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0)
+    threshold: float = _dial(16.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0)
     threshold_in: Literal["levels", "noise"] = Field(
         default="levels", description="Whether the threshold is in grey levels or in multiples of each pixel's noise."
     )
@@ -137,8 +137,8 @@ class StillSettings(_Settings):
 class CleanupSettings(_Settings):
     """Repair of the moving mask before blobs are cut from it."""
 
-    opening: int = _dial(3, 0, 31, "px", "Removes specks thinner than this. 0 leaves the mask as it is.", 1)
-    closing: int = _dial(11, 0, 61, "px", "Bridges cracks narrower than this. Too much joins neighbours.", 1)
+    opening: int = _dial(2, 0, 31, "px", "Removes specks thinner than this. 0 leaves the mask as it is.", 1)
+    closing: int = _dial(3, 0, 61, "px", "Bridges cracks narrower than this. Too much joins neighbours.", 1)
     fill_holes: int = _dial(400, 0, 100000, "px", "Holes in a blob up to this many pixels are filled.", 20)
 
 
@@ -158,7 +158,7 @@ class SizeSettings(_Settings):
     least_aspect: float = _dial(0.0, 0.0, 100.0, "w/h", "Blobs narrower for their height than this are dropped.", 0.1)
     most_aspect: float = _dial(100.0, 0.01, 100.0, "w/h", "Blobs wider for their height than this are dropped.", 0.1)
     join_within: float = _dial(
-        8.0, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0
+        6.0, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0
     )
     near_box: tuple[float, float, float, float] | None = Field(
         default=None, description="One animal near the camera: x1, y1, x2, y2 in fractions of the frame."

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.detect import background_kernels as kernels
+from drover.core.detect.bands import in_bands
 from drover.core.recipe import BackgroundSettings
 
 __all__ = [
@@ -241,6 +242,7 @@ class Mixture(_Clock):
     """
 
     FOREGROUND_SHARE = 0.25  # of the weight may belong to things that are not background (c_f in the paper)
+    LEAST_SPREAD = 7.0  # grey levels squared: compressed footage stands still and then jumps by a few levels
     PRUNING = 0.02  # how strongly components that are not needed lose weight (c_T, as a share of the rate)
 
     def __init__(self, settings: BackgroundSettings, shape: tuple[int, int], keep_still: float = 30.0) -> None:
@@ -259,10 +261,11 @@ class Mixture(_Clock):
         else:
             rate = 1.0 - math.exp(-self.settings.rate * elapsed)
             busy = 1.0 - math.exp(math.log(1 - self.FOREGROUND_SHARE) * elapsed / max(self.keep_still, 0.04))
-        kernels.update_mixture(
+        in_bands(
+            kernels.update_mixture, grey.shape[0],
             grey, self._weight, self._mean, self._variance, self._count, self.difference,
             np.float32(rate), np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE),
-            np.float32(LEAST_NOISE), np.float32(FIRST_NOISE), self._in_noise,
+            np.float32(self.LEAST_SPREAD), np.float32(FIRST_NOISE), self._in_noise,
         )  # fmt: skip
         return not learning
 

@@ -120,74 +120,102 @@ def update_mixture(
     least_noise: np.float32,
     first_noise: np.float32,
     in_noise: bool,
+    first_row: int,
+    past_row: int,
 ) -> None:  # pragma: no cover
-    """One step of the mixture, in place; components lie in order of weight, (components, height, width) each.
+    """One step of the mixture, in place, for some rows; components lie in order of weight, (components, height, width).
 
     A pixel matches a component within three standard deviations. ``difference`` becomes the distance from the
-    nearest component that belongs to the background.
+    nearest component that belongs to the background. Most pixels have one component and match it: they are done
+    in a loop without branches, the others one by one after it.
     """
-    most, height, width = weight.shape
-    nine = np.float32(9.0)
-    one = np.float32(1.0)
-    for y in range(height):
+    width = grey.shape[1]
+    odd = np.empty(width, np.uint8)
+    nine, zero = np.float32(9.0), np.float32(0.0)
+    for y in range(first_row, past_row):
         for x in range(width):
-            value = np.float32(grey[y, x])
-            n = int(count[y, x])
-            if n == 1:
-                # Most pixels most of the time: one component, and it matches.
-                delta = value - mean[0, y, x]
-                square = delta * delta
-                if square < nine * variance[0, y, x]:
-                    difference[y, x] = np.uint8(min(_shown(abs(delta), variance[0, y, x], in_noise) + _HALF, _MOST))
-                    mean[0, y, x] += rate * delta
-                    variance[0, y, x] = max(least_noise, variance[0, y, x] + rate * (square - variance[0, y, x]))
-                    continue
-            nearest = np.float32(1e9)
-            owner, owner_is_background = -1, False
-            before = np.float32(0.0)
-            for k in range(n):
-                delta = value - mean[k, y, x]
-                behind = before < background_share
-                before += weight[k, y, x]
-                if behind:
-                    shown = _shown(abs(delta), variance[k, y, x], in_noise)
-                    nearest = min(nearest, shown)
-                if owner < 0 and delta * delta < nine * variance[k, y, x]:
-                    owner, owner_is_background = k, behind
-            difference[y, x] = np.uint8(min(nearest + _HALF, _MOST)) if n > 0 else np.uint8(0)
-            step = rate if owner_is_background or n == 0 else busy_rate
-            total = np.float32(0.0)
-            kept = 0
-            for k in range(n):
-                w = weight[k, y, x] - step * weight[k, y, x] - step * pruning
-                if k == owner:
-                    w += step
-                    share = min(one, step / max(w, np.float32(1e-6)))
-                    delta = value - mean[k, y, x]
-                    mean[k, y, x] += share * delta
-                    changed = variance[k, y, x] + share * (delta * delta - variance[k, y, x])
-                    variance[k, y, x] = min(max(changed, least_noise), np.float32(5.0) * first_noise)
-                if w > 0:
-                    weight[kept, y, x], mean[kept, y, x], variance[kept, y, x] = w, mean[k, y, x], variance[k, y, x]
-                    kept += 1
-                    total += w
-            if owner < 0:
-                if kept == most:
-                    kept -= 1
-                    total -= weight[kept, y, x]
-                weight[kept, y, x] = one if n == 0 else step
-                mean[kept, y, x], variance[kept, y, x] = value, first_noise
-                total += weight[kept, y, x]
-                kept += 1
-            for k in range(kept):
-                weight[k, y, x] /= total
-            for k in range(kept - 1, 0, -1):
-                if weight[k, y, x] > weight[k - 1, y, x]:
-                    for plane in (weight, mean, variance):
-                        held = plane[k, y, x]
-                        plane[k, y, x] = plane[k - 1, y, x]
-                        plane[k - 1, y, x] = held
-            count[y, x] = kept
+            delta = np.float32(grey[y, x]) - mean[0, y, x]
+            spread = variance[0, y, x]
+            square = delta * delta
+            plain = (count[y, x] == 1) & (square < nine * spread)
+            step = rate if plain else zero
+            shown = _shown(abs(delta), spread, in_noise)
+            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+            mean[0, y, x] += step * delta
+            variance[0, y, x] = max(least_noise, spread + step * (square - spread))
+            odd[x] = 0 if plain else 1
+        for x in range(width):
+            if odd[x]:
+                _update_pixel(
+                    y, x, np.float32(grey[y, x]), weight, mean, variance, count, difference, rate, busy_rate,
+                    pruning, background_share, least_noise, first_noise, in_noise,
+                )  # fmt: skip
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _update_pixel(
+    y: int,
+    x: int,
+    value: np.float32,
+    weight: Float32,
+    mean: Float32,
+    variance: Float32,
+    count: Grey,
+    difference: Grey,
+    rate: np.float32,
+    busy_rate: np.float32,
+    pruning: np.float32,
+    background_share: np.float32,
+    least_noise: np.float32,
+    first_noise: np.float32,
+    in_noise: bool,
+) -> None:  # pragma: no cover
+    """One step of one pixel's mixture, in full."""
+    most, n = weight.shape[0], int(count[y, x])
+    nearest, before = np.float32(1e9), np.float32(0.0)
+    owner, owner_is_background = -1, False
+    for k in range(n):
+        delta = value - mean[k, y, x]
+        behind = before < background_share
+        before += weight[k, y, x]
+        if behind:
+            nearest = min(nearest, _shown(abs(delta), variance[k, y, x], in_noise))
+        if owner < 0 and delta * delta < np.float32(9.0) * variance[k, y, x]:
+            owner, owner_is_background = k, behind
+    difference[y, x] = np.uint8(min(nearest + _HALF, _MOST)) if n > 0 else np.uint8(0)
+    step = rate if owner_is_background or n == 0 else busy_rate
+    total = np.float32(0.0)
+    kept = 0
+    for k in range(n):
+        w = weight[k, y, x] - step * (weight[k, y, x] + pruning)
+        if k == owner:
+            w += step
+            share = min(np.float32(1.0), step / max(w, np.float32(1e-6)))
+            delta = value - mean[k, y, x]
+            mean[k, y, x] += share * delta
+            changed = variance[k, y, x] + share * (delta * delta - variance[k, y, x])
+            variance[k, y, x] = min(max(changed, least_noise), np.float32(5.0) * first_noise)
+        if w > 0:
+            weight[kept, y, x], mean[kept, y, x], variance[kept, y, x] = w, mean[k, y, x], variance[k, y, x]
+            kept += 1
+            total += w
+    if owner < 0:
+        if kept == most:
+            kept -= 1
+            total -= weight[kept, y, x]
+        weight[kept, y, x] = np.float32(1.0) if n == 0 else step
+        mean[kept, y, x], variance[kept, y, x] = value, first_noise
+        total += weight[kept, y, x]
+        kept += 1
+    for k in range(kept):
+        weight[k, y, x] /= total
+    for k in range(kept - 1, 0, -1):
+        if weight[k, y, x] > weight[k - 1, y, x]:
+            for plane in (weight, mean, variance):
+                held = plane[k, y, x]
+                plane[k, y, x] = plane[k - 1, y, x]
+                plane[k - 1, y, x] = held
+    count[y, x] = kept
 
 
 @njit(cache=True, nogil=True)

@@ -88,36 +88,49 @@ def _fill_small(
                 out[runs[k, 0], x >> 6] |= np.uint64(1) << np.uint64(x & 63)
 
 
+# Place of the lowest set bit, by a product that has another top six bits for each (Leiserson et al. 1998).
+_SPREAD = np.uint64(0x03F79D71B4CB0A89)
+_PLACES = np.zeros(64, np.uint8)
+for _k in range(64):
+    _PLACES[((0x03F79D71B4CB0A89 << _k) & 0xFFFFFFFFFFFFFFFF) >> 58] = _k
+
+
 @njit(cache=True, nogil=True)
 def find_runs(words: NDArray[np.uint64], width: int) -> NDArray[np.int32]:  # pragma: no cover
-    """Runs of set bits as (n, 3) int32: y, first x, one past the last x."""
+    """Runs of set bits as (n, 3) int32: y, first x, one past the last x. Bits past ``width`` are not looked at.
+
+    Only the places where a bit differs from the one before it are visited.
+    """
     out = np.empty((1024, 3), np.int32)
     n = 0
+    one, top = np.uint64(1), np.uint64(63)
     for y in range(words.shape[0]):
         start = -1
+        carry = np.uint64(0)
         for w in range(words.shape[1]):
             bits = words[y, w]
-            if (bits == 0 and start < 0) or (bits == _FULL and start >= 0):
-                continue
-            for b in range(min(64, width - w * 64)):
-                on = (bits >> np.uint64(b)) & np.uint64(1)
-                if on and start < 0:
-                    start = w * 64 + b
-                elif not on and start >= 0:
-                    if n == out.shape[0]:
-                        out = _doubled(out)
-                    out[n, 0], out[n, 1], out[n, 2] = y, start, w * 64 + b
-                    n += 1
-                    start = -1
+            change = bits ^ ((bits << one) | carry)
+            carry = bits >> top
+            while change != np.uint64(0):
+                low = change & (~change + one)
+                change ^= low
+                x = w * 64 + np.int64(_PLACES[(low * _SPREAD) >> np.uint64(58)])
+                if x >= width:
+                    break
+                if start < 0:
+                    start = x
+                    continue
+                if n == out.shape[0]:
+                    out = _doubled(out)
+                out[n, 0], out[n, 1], out[n, 2] = y, start, x
+                n += 1
+                start = -1
         if start >= 0:
             if n == out.shape[0]:
                 out = _doubled(out)
             out[n, 0], out[n, 1], out[n, 2] = y, start, width
             n += 1
     return out[:n].copy()
-
-
-_FULL = np.uint64(0xFFFFFFFFFFFFFFFF)
 
 
 @njit(cache=True, nogil=True)

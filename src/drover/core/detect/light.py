@@ -12,12 +12,17 @@ from numba import njit
 from numpy.typing import NDArray
 from scipy import ndimage
 
+from drover.core.detect.bands import in_bands
+
 __all__ = ["LightFollower", "block_ratios", "even_out"]
 
 BLOCKS_ACROSS = 40
 SAMPLES = 8  # a side: 64 pixels of each block are looked at
 DARKEST = 12.0  # grey levels: darker background says nothing about the ratio
 STEPS_PER_OCTAVE = 48
+REFRESH = 3  # frames between two looks at the whole field while the light is steady
+MOVED = 0.012  # change of the coarse look from which the field is taken at once
+ROWS_ALIKE = 4  # rows that share one line of factors: the field is smooth over whole blocks
 
 
 class LightFollower:
@@ -35,40 +40,60 @@ class LightFollower:
         self.block = max(8, -(-width // BLOCKS_ACROSS))
         self.jump = jump
         self.gain = 1.0
+        self._glance = 1.0
+        self._frames = 0
+        self._field: NDArray[np.float32] | None = None
         self._out = np.empty((height, width), np.uint8)
 
     def even(self, grey: NDArray[np.uint8], background: NDArray[np.float32]) -> tuple[NDArray[np.uint8], float | None]:
-        """The picture in the background's light, and the factor of a jump if there was one."""
-        ratio = block_ratios(grey, background, self.block)
-        field = ndimage.gaussian_filter(ndimage.median_filter(ratio, size=5, mode="nearest"), 0.8, mode="nearest")
-        now = float(np.median(field))
-        change = now / self.gain
-        self.gain = now
-        even_out(grey, field.astype(np.float32), self.block, self._out)
-        return self._out, change if abs(change - 1.0) >= self.jump else None
+        """The picture in the background's light, and the factor of a jump if there was one.
+
+        The field is taken anew every third frame, and at once when a coarse look says that the light has moved.
+        """
+        step = 2 * self.block
+        coarse = grey[::step, ::step] / np.maximum(background[::step, ::step], 1.0)
+        glance = float(np.median(coarse))
+        moved = abs(glance / self._glance - 1.0) > MOVED
+        change = None
+        if self._field is None or moved or self._frames % REFRESH == 0:
+            ratio = block_ratios(grey, background, self.block, _OCTAVES)
+            field = ndimage.gaussian_filter(ndimage.median_filter(ratio, size=5, mode="nearest"), 0.8, mode="nearest")
+            self._field = field.astype(np.float32)
+            now = float(np.median(field))
+            change, self.gain = now / self.gain, now
+            self._glance = glance
+        self._frames += 1
+        in_bands(even_out, grey.shape[0], grey, self._field, self.block, self._out)
+        return self._out, change if change is not None and abs(change - 1.0) >= self.jump else None
 
 
 @njit(cache=True, nogil=True)
 def block_ratios(
-    grey: NDArray[np.uint8], background: NDArray[np.float32], block: int
+    grey: NDArray[np.uint8], background: NDArray[np.float32], block: int, octaves: NDArray[np.float32]
 ) -> NDArray[np.float32]:  # pragma: no cover
-    """Median ratio of picture to background in each block, (rows, columns) float32; 1 where all is too dark."""
+    """Median ratio of picture to background in each block, (rows, columns) float32; 1 where all is too dark.
+
+    ``octaves`` (4081,) holds the binary logarithm of each sixteenth of a grey level.
+    """
     height, width = grey.shape
     rows, columns = -(-height // block), -(-width // block)
     out = np.ones((rows, columns), np.float32)
-    bins = np.empty(4 * STEPS_PER_OCTAVE + 1, np.int64)
+    bins = np.empty(4 * STEPS_PER_OCTAVE + 1, np.int32)
+    sixteen, steps, two = np.float32(16.0), np.float32(STEPS_PER_OCTAVE), np.float32(2.0)
     for r in range(rows):
         for c in range(columns):
             bins[:] = 0
             n = 0
             for i in range(SAMPLES):
                 y = r * block + (2 * i + 1) * block // (2 * SAMPLES)
+                if y >= height:
+                    break
                 for j in range(SAMPLES):
                     x = c * block + (2 * j + 1) * block // (2 * SAMPLES)
-                    if y >= height or x >= width or background[y, x] < DARKEST or grey[y, x] == 255:
+                    if x >= width or background[y, x] < DARKEST or grey[y, x] == 255:
                         continue
-                    octaves = np.log2(max(np.float32(grey[y, x]), np.float32(1.0)) / background[y, x])
-                    place = int(np.rint((octaves + 2.0) * STEPS_PER_OCTAVE))
+                    apart = octaves[16 * grey[y, x]] - octaves[int(min(background[y, x], _MOST) * sixteen)]
+                    place = int((apart + two) * steps + _HALF)
                     bins[min(max(place, 0), bins.shape[0] - 1)] += 1
                     n += 1
             if n < SAMPLES:
@@ -86,31 +111,38 @@ def block_ratios(
 
 @njit(cache=True, nogil=True, fastmath=True)
 def even_out(
-    grey: NDArray[np.uint8], field: NDArray[np.float32], block: int, out: NDArray[np.uint8]
+    grey: NDArray[np.uint8],
+    field: NDArray[np.float32],
+    block: int,
+    out: NDArray[np.uint8],
+    first_row: int,
+    past_row: int,
 ) -> None:  # pragma: no cover
-    """Divide the picture by the gain field, straight between the middles of blocks."""
-    height, width = grey.shape
+    """Divide some rows of the picture by the gain field, straight between the middles of blocks."""
+    width = grey.shape[1]
     rows, columns = field.shape
-    line = np.empty(columns + 1, np.float32)
-    size = np.float32(block)
-    for y in range(height):
-        at = min(max((y + 0.5) / block - 0.5, 0.0), rows - 1.0)
-        top = min(int(at), max(rows - 2, 0))
-        below = min(top + 1, rows - 1)
-        f = np.float32(at - top)
-        for c in range(columns):
-            line[c] = np.float32(1.0) / (field[top, c] * (np.float32(1.0) - f) + field[below, c] * f)
-        line[columns] = line[columns - 1]
-        half = block // 2
-        for x in range(min(half, width)):
-            out[y, x] = np.uint8(min(np.float32(grey[y, x]) * line[0] + _HALF, _MOST))
-        for c in range(columns):
-            start = half + c * block
-            slope = (line[c + 1] - line[c]) / size
-            for x in range(start, min(start + block, width)):
-                value = np.float32(grey[y, x]) * (line[c] + slope * np.float32(x - start)) + _HALF
-                out[y, x] = np.uint8(min(value, _MOST))
+    factor = np.empty(width, np.float32)
+    line = np.empty(columns, np.float32)
+    for y in range(first_row, past_row):
+        if y == first_row or y % ROWS_ALIKE == 0:
+            at = min(max((y + 0.5 * ROWS_ALIKE) / block - 0.5, 0.0), rows - 1.0)
+            top = min(int(at), max(rows - 2, 0))
+            below = min(top + 1, rows - 1)
+            f = np.float32(at - top)
+            for c in range(columns):
+                line[c] = np.float32(1.0) / (field[top, c] * (np.float32(1.0) - f) + field[below, c] * f)
+            half = block // 2
+            for x in range(min(half, width)):
+                factor[x] = line[0]
+            for c in range(columns):
+                start = half + c * block
+                slope = (line[min(c + 1, columns - 1)] - line[c]) / np.float32(block)
+                for x in range(max(0, min(block, width - start))):
+                    factor[start + x] = line[c] + slope * np.float32(x)
+        for x in range(width):
+            out[y, x] = np.uint8(min(np.float32(grey[y, x]) * factor[x] + _HALF, _MOST))
 
 
 _HALF = np.float32(0.5)
 _MOST = np.float32(255.0)
+_OCTAVES = np.log2(np.maximum(np.arange(4081, dtype=np.float32) / 16, 0.25)).astype(np.float32)

@@ -18,6 +18,7 @@ from drover.core.recipe import ShadowSettings
 __all__ = ["ShadowFinder"]
 
 CHROMA_RATE = 0.4  # 1/s
+LEARN_EVERY = 4  # frames: the colour of the ground changes slowly
 
 
 class ShadowFinder:
@@ -36,8 +37,10 @@ class ShadowFinder:
             return
         if self._colour is None or self._colour.shape != chroma.shape:
             self._colour = chroma.astype(np.float32)
-        elapsed, self._time = max(0.0, time - self._time), time
         self._seen += 1
+        if not first and self._seen % LEARN_EVERY:
+            return
+        elapsed, self._time = max(0.0, time - self._time), time
         rate = 1.0 / self._seen if first else 1.0 - math.exp(-CHROMA_RATE * elapsed)
         _learn_colour(chroma, self._colour, moving, np.float32(rate))
 
