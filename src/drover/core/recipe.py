@@ -195,7 +195,7 @@ class MotionSettings(_Settings):
     """The motion filter: constant velocity, with room for change."""
 
     jumpiness: float = _dial(
-        0.8,
+        0.5,
         0.01,
         50.0,
         "px/frame²",
@@ -205,7 +205,7 @@ class MotionSettings(_Settings):
     box_noise: float = _dial(
         3.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
     )
-    size_noise: float = _dial(0.2, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1)
+    size_noise: float = _dial(0.5, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1)
     size_doubt: float = _dial(
         5.0,
         0.0,
@@ -223,7 +223,7 @@ class MatchSettings(_Settings):
         8.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
     )
     overlap_weight: float = _dial(
-        0.5, 0.0, 1.0, "fraction", "Share of the cost that comes from overlap; the rest is distance.", 0.05
+        0.3, 0.0, 1.0, "fraction", "Share of the cost that comes from overlap; the rest is distance.", 0.05
     )
 
 

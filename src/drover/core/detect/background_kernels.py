@@ -218,14 +218,8 @@ def _update_pixel(
     count[y, x] = kept
 
 
-@njit(cache=True, nogil=True)
-def mark_moving(difference: Grey, threshold: float, words: NDArray[np.uint64]) -> None:  # pragma: no cover
+def mark_moving(difference: Grey, threshold: float, words: NDArray[np.uint64]) -> None:
     """Set bit x % 64 of word x // 64 in each row where the difference is over the threshold."""
-    height, width = difference.shape
-    for y in range(height):
-        for w in range(words.shape[1]):
-            bits = np.uint64(0)
-            base = w * 64
-            for b in range(min(64, width - base)):
-                bits |= np.uint64(difference[y, base + b] > threshold) << np.uint64(b)
-            words[y, w] = bits
+    octets = np.packbits(difference > np.uint8(min(max(threshold, 0.0), 255.0)), axis=1, bitorder="little")
+    words[:, -1] = 0
+    words.view(np.uint8)[:, : octets.shape[1]] = octets

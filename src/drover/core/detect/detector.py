@@ -21,7 +21,7 @@ from drover.core.types import Detections, Frame
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState"]
 
 VERSION = 2
-HISTOGRAM_STRIDE = 4  # px, both ways: every 16th pixel goes into the difference histogram
+HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
 DetectorState = ModelState
 
@@ -81,7 +81,9 @@ class Detector:
             cleaner.clear()
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=True)
             return _found(frame.index, None, np.zeros(256, np.int64), 1.0, None)
-        counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
+        counts = np.zeros(256, np.int64)
+        if self._learnt % HISTOGRAM_STRIDE == 0:
+            counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
         cleaner.mark(model.difference)
         if settings.shadow.mode != "off":
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=False)

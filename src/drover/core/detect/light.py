@@ -12,8 +12,6 @@ from numba import njit
 from numpy.typing import NDArray
 from scipy import ndimage
 
-from drover.core.detect.bands import in_bands
-
 __all__ = ["LightFollower", "block_ratios", "even_out"]
 
 BLOCKS_ACROSS = 40
@@ -63,7 +61,7 @@ class LightFollower:
             change, self.gain = now / self.gain, now
             self._glance = glance
         self._frames += 1
-        in_bands(even_out, grey.shape[0], grey, self._field, self.block, self._out)
+        even_out(grey, self._field, self.block, self._out)
         return self._out, change if change is not None and abs(change - 1.0) >= self.jump else None
 
 
@@ -115,16 +113,14 @@ def even_out(
     field: NDArray[np.float32],
     block: int,
     out: NDArray[np.uint8],
-    first_row: int,
-    past_row: int,
 ) -> None:  # pragma: no cover
-    """Divide some rows of the picture by the gain field, straight between the middles of blocks."""
+    """Divide the picture by the gain field, straight between the middles of blocks."""
     width = grey.shape[1]
     rows, columns = field.shape
     factor = np.empty(width, np.float32)
     line = np.empty(columns, np.float32)
-    for y in range(first_row, past_row):
-        if y == first_row or y % ROWS_ALIKE == 0:
+    for y in range(grey.shape[0]):
+        if y % ROWS_ALIKE == 0:
             at = min(max((y + 0.5 * ROWS_ALIKE) / block - 0.5, 0.0), rows - 1.0)
             top = min(int(at), max(rows - 2, 0))
             below = min(top + 1, rows - 1)
