@@ -66,10 +66,16 @@ def fill_holes(words: NDArray[np.uint64], width: int, most: int) -> NDArray[np.u
     """Fill gaps inside blobs of up to ``most`` px; gaps are joined by sides only and do not touch the edge."""
     if most <= 0:
         return words
-    runs = find_runs(~words, width)
-    label, count = join_runs(runs, False)
+    rows = np.flatnonzero(words.any(axis=1))
+    if len(rows) == 0:
+        return words
+    # One clear row above and below, so that what is open there counts as open.
+    first, past = max(0, int(rows[0]) - 1), min(len(words), int(rows[-1]) + 2)
     out = words.copy()
-    _fill_small(runs, label, count, out, width, most)
+    part = out[first:past]
+    runs = find_runs(~part, width)
+    label, count = join_runs(runs, False)
+    _fill_small(runs, label, count, part, width, most)
     return out
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.detect.blobs import Blobs
@@ -54,24 +55,35 @@ def join_fragments(blobs: Blobs, settings: SizeSettings, height: int) -> Blobs:
     n = len(blobs.box)
     if settings.join_within <= 0 or not 2 <= n <= MOST_BLOBS:
         return blobs
-    box = blobs.box.astype(np.float64)
-    reach = settings.join_within * depth_factors(box[:, 3], settings, height)
-    gap_x = np.maximum(box[:, None, 0], box[None, :, 0]) - np.minimum(box[:, None, 2], box[None, :, 2])
-    gap_y = np.maximum(box[:, None, 1], box[None, :, 1]) - np.minimum(box[:, None, 3], box[None, :, 3])
-    gap = np.hypot(np.maximum(gap_x, 0), np.maximum(gap_y, 0))
-    allowed = blobs.area[:, None] <= LARGEST_FRAGMENT * blobs.area[None, :]
-    gap = np.where(allowed & (gap <= reach[None, :]), gap, np.inf)
-    owner = np.arange(n)
-    for k in np.argsort(blobs.area, kind="stable").tolist():
-        nearest = int(np.argmin(gap[k]))
-        if np.isfinite(gap[k, nearest]):
-            owner[k] = nearest
+    reach = settings.join_within * depth_factors(blobs.box[:, 3], settings, height)
+    owner = nearest_larger(blobs.box, blobs.area, reach)
     for _ in range(n):
         above = owner[owner]
         if (above == owner).all():
             break
         owner = above
     return blobs if (owner == np.arange(n)).all() else _merged(blobs, owner)
+
+
+@njit(cache=True, nogil=True)
+def nearest_larger(
+    box: NDArray[np.float32], area: NDArray[np.float32], reach: NDArray[np.float64]
+) -> NDArray[np.int64]:  # pragma: no cover
+    """For each blob the nearest one at least twice its area within that one's reach (px); itself where none is."""
+    n = box.shape[0]
+    owner = np.arange(n)
+    for k in range(n):
+        best = np.inf
+        for j in range(n):
+            if area[k] > LARGEST_FRAGMENT * area[j]:
+                continue
+            dx = max(0.0, max(box[k, 0], box[j, 0]) - min(box[k, 2], box[j, 2]))
+            dy = max(0.0, max(box[k, 1], box[j, 1]) - min(box[k, 3], box[j, 3]))
+            gap = np.sqrt(dx * dx + dy * dy)
+            if gap <= reach[j] and gap < best:
+                best = gap
+                owner[k] = j
+    return owner
 
 
 def _merged(blobs: Blobs, owner: NDArray[np.int64]) -> Blobs:
