@@ -52,6 +52,11 @@ def test_a_partial_recipe_changes_only_what_it_names():
         ("[[count.line]]\nname = 'a'\npoints = [[0.1, 0.2], [inf, 0.2]]", r"points"),
         (LINE + LINE, r"two lines are called 'Gap'"),
         (LINE + "refrence = 'foot'", r"unknown key 'refrence' .* did you mean 'reference'\?"),
+        (
+            "[detect.background]\nmodel = 'magic'",
+            r"'model' setting of \[detect.background\]: input should be 'running-average'",
+        ),
+        ("[detect.size]\nnear_box = [0.5, 0.5, 0.2, 0.9]", r"x1 < x2 and y1 < y2"),
         ("gate = = 3", r"not valid TOML"),
     ],
 )

@@ -9,12 +9,14 @@ from PySide6.QtGui import QColor, QFont, QFontDatabase
 from PySide6.QtWidgets import QApplication
 
 __all__ = [
-    "CLAY", "FIELD", "IDENTITY_COLOURS", "INK", "MOSS", "MUTED", "MUTED_TEXT", "OCHRE", "PAPER", "RULE", "STONE",
+    "CLAY", "FIELD", "IDENTITY_COLOURS", "INK", "MOSS", "MUTED", "MUTED_TEXT", "OCHRE", "PAPER", "RULE",
+    "SHADOW", "STONE",
     "apply_theme", "colour", "identity_colour", "number_font",
 ]  # fmt: skip
 
 STONE, PAPER, INK, MUTED, RULE = "#ECEAE4", "#F7F5F0", "#23302C", "#6E7B75", "#D5D1C6"
 MOSS, OCHRE, CLAY, FIELD = "#2F6B55", "#C8862A", "#B5482F", "#1F2623"
+SHADOW = "#5B7FD0"  # pixels taken for a cast shadow
 MUTED_TEXT = "#5A6761"  # MUTED, a step darker: small text needs the contrast
 
 # Twelve that stay apart for colour-blind eyes by lightness as well as hue, and stand out on grass.

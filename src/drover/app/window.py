@@ -25,7 +25,7 @@ from drover.app.banner import Banner
 from drover.app.dials.panel import DialPanel
 from drover.app.facts import tile_facts
 from drover.app.field.chips import ChipRow
-from drover.app.field.view import Field
+from drover.app.field.view import LAYERS, Field
 from drover.app.lanes.transport import TransportBar
 from drover.app.lanes.view import LanesView
 from drover.app.pictures import Pictures
@@ -233,7 +233,7 @@ class MainWindow(QMainWindow):
         self._refresh()
 
     def _on_stage(self, stage: str) -> None:
-        self.pictures.want_detect(stage == "detect" or "Background" in self.field.shown)
+        self.pictures.want_detect(stage == "detect" or bool(self.field.shown & LAYERS))
 
     def _on_progress(self, progress: Progress | None) -> None:
         self._progress = progress

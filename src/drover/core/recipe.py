@@ -43,6 +43,7 @@ __all__ = [
     "dump_recipe",
     "parse_recipe",
     "read_recipe",
+    "setting_help",
     "setting_info",
     "settings_fingerprint",
     "settings_of",
@@ -380,6 +381,14 @@ def setting_info(path: str) -> SettingInfo:
             if info is not None:
                 return info
     raise RecipeError(f"there is no numeric setting '{path}'")
+
+
+def setting_help(path: str) -> str:
+    """One line of help for any setting; empty when there is no such setting."""
+    for candidate, model, name in settings_of():
+        if candidate == path:
+            return model.model_fields[name].description or ""
+    return ""
 
 
 def value_of(recipe: Recipe, path: str) -> Any:

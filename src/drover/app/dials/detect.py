@@ -8,11 +8,19 @@ from drover.app.dials.parts import Card, Folded, muted
 from drover.app.dials.settings import SettingsPage
 from drover.app.pictures import Pictures
 from drover.app.session import Session
+from drover.core.detect.background import NOISE_STEPS
 
 __all__ = ["DetectDials"]
 
 SHOWN_LEVELS = 130
 BIN = 2
+MODELS = {
+    "running-average": "running average",
+    "running-median": "running median",
+    "mixture": "mixture of faces",
+    "frame-difference": "last frame",
+    "three-frame-difference": "last two frames",
+}
 
 
 class DetectDials(SettingsPage):
@@ -22,46 +30,109 @@ class DetectDials(SettingsPage):
         super().__init__(session)
         self.pictures = pictures
         background = "detect.background."
-        self.threshold_card = Card("What counts as moving")
-        self.threshold = self.evidence(background + "threshold", keep_below=False, log_counts=True)
-        self.threshold_card.body.addWidget(self.threshold)
-        self.threshold_card.body.addWidget(
-            muted(
-                "Pixels by their difference from the background, log scale. Bars: the clip. Line: this frame.",
-                wrap=True,
-            )
-        )
-        self.threshold_card.body.addWidget(self.row("threshold", background + "threshold"))
-        self.column.addWidget(self.threshold_card)
-        learning = Card("Background")
-        learning.note.setText("running average")
-        learning.body.addWidget(self.row("rate", background + "rate"))
-        learning.body.addWidget(self.row("rate where it moves", background + "busy_share"))
-        learning.body.addWidget(self.row("learning at the start", background + "warm_up"))
-        self.column.addWidget(learning)
-        clean = Card("Clean-up")
-        clean.body.addWidget(self.row("remove specks under", "detect.cleanup.opening"))
-        clean.body.addWidget(self.row("bridge cracks under", "detect.cleanup.closing"))
-        self.column.addWidget(clean)
-        self.size_card = Card("Smallest animal")
-        self.size_card.body.addWidget(self.row("least area", "detect.size.least_area"))
-        more = Folded("width and height")
-        more.rows.addWidget(self.row("least width", "detect.size.least_width"))
-        more.rows.addWidget(self.row("least height", "detect.size.least_height"))
-        self.size_card.body.addWidget(more)
-        self.column.addWidget(self.size_card)
+        self._add_threshold(background)
+        self._add_background(background)
+        self._add_light_and_shadow()
+        self._add_clean_up()
+        self._add_sizes()
         session.detections_changed.connect(self._show_evidence)
+        session.recipe_changed.connect(self._show_evidence)
         pictures.detect_ready.connect(self._show_evidence)
         self._show_evidence()
 
+    def _add_threshold(self, background: str) -> None:
+        self.threshold_card = Card("What counts as moving")
+        self.threshold = self.evidence(background + "threshold", keep_below=False, log_counts=True)
+        self.noise = self.evidence(background + "noise_threshold", keep_below=False, log_counts=True)
+        self.threshold_card.body.addWidget(self.threshold)
+        self.threshold_card.body.addWidget(self.noise)
+        words = "Pixels by their difference from the background, log scale. Bars: the clip. Line: this frame."
+        self.threshold_card.body.addWidget(muted(words, wrap=True))
+        self.levels_row = self.row("threshold", background + "threshold")
+        self.noise_row = self.row("threshold", background + "noise_threshold")
+        self.threshold_card.body.addWidget(self.levels_row)
+        self.threshold_card.body.addWidget(self.noise_row)
+        measured = {"levels": "grey levels", "noise": "the pixel's own noise"}
+        self.threshold_card.body.addWidget(self.choice("measured in", background + "threshold_in", measured))
+        self.column.addWidget(self.threshold_card)
+
+    def _add_background(self, background: str) -> None:
+        card = Card("Background")
+        card.body.addWidget(self.choice("kept as", background + "model", MODELS))
+        card.body.addWidget(self.row("rate", background + "rate"))
+        card.body.addWidget(self.row("learning at the start", background + "warm_up"))
+        card.body.addWidget(self.row("what stands is kept", "detect.still.keep_for"))
+        more = Folded("more")
+        more.rows.addWidget(self.row("rate where it moves", background + "busy_share"))
+        more.rows.addWidget(self.row("faces of a pixel", background + "components"))
+        more.rows.addWidget(self.choice("ghosts", "detect.still.drop_ghosts", {"True": "drop", "False": "leave"}))
+        card.body.addWidget(more)
+        self.column.addWidget(card)
+
+    def _add_light_and_shadow(self) -> None:
+        card = Card("Light and shadow")
+        card.body.addWidget(self.choice("changing light", "detect.light.follow", {"True": "follow", "False": "ignore"}))
+        shadow = {"drop": "cut away", "keep": "mark only", "off": "not looked for"}
+        card.body.addWidget(self.choice("cast shadows", "detect.shadow.mode", shadow))
+        more = Folded("what is a shadow")
+        more.rows.addWidget(self.row("darkest", "detect.shadow.darkest"))
+        more.rows.addWidget(self.row("lightest", "detect.shadow.lightest"))
+        more.rows.addWidget(self.row("change of colour", "detect.shadow.colour_change"))
+        more.rows.addWidget(self.row("report jumps from", "detect.light.jump"))
+        card.body.addWidget(more)
+        self.light_words = muted("", wrap=True)
+        card.body.addWidget(self.light_words)
+        self.column.addWidget(card)
+
+    def _add_clean_up(self) -> None:
+        card = Card("Clean-up")
+        card.body.addWidget(self.row("remove specks under", "detect.cleanup.opening"))
+        card.body.addWidget(self.row("bridge cracks under", "detect.cleanup.closing"))
+        card.body.addWidget(self.row("fill holes up to", "detect.cleanup.fill_holes"))
+        card.body.addWidget(self.row("join fragments within", "detect.size.join_within"))
+        self.column.addWidget(card)
+
+    def _add_sizes(self) -> None:
+        self.size_card = Card("Size of an animal")
+        self.size_card.body.addWidget(self.row("least area", "detect.size.least_area"))
+        self.size_card.body.addWidget(self.row("most area", "detect.size.most_area"))
+        more = Folded("width, height and shape")
+        for label, name in (
+            ("least width", "least_width"), ("most width", "most_width"), ("least height", "least_height"),
+            ("most height", "most_height"), ("least width / height", "least_aspect"),
+            ("most width / height", "most_aspect"),
+        ):  # fmt: skip
+            more.rows.addWidget(self.row(label, f"detect.size.{name}"))
+        self.size_card.body.addWidget(more)
+        self.column.addWidget(self.size_card)
+
     def _show_evidence(self) -> None:
         detect, now = self.session.detect, self.pictures.detect
+        in_noise = self.session.recipe.detect.background.threshold_in == "noise"
+        for widget, shown in ((self.threshold, not in_noise), (self.levels_row, not in_noise),
+                              (self.noise, in_noise), (self.noise_row, in_noise)):  # fmt: skip
+            widget.setVisible(shown)
         edges = np.arange(1, SHOWN_LEVELS + 1, BIN).astype(float)
         clip = _binned(detect.histogram) if detect is not None else np.zeros(len(edges) - 1)
         frame = _binned(now.histogram) if now is not None and now.ready else None
-        self.threshold.show_evidence(edges, clip, frame)
+        if in_noise:
+            self.noise.show_evidence(edges / NOISE_STEPS, clip, frame)
+        else:
+            self.threshold.show_evidence(edges, clip, frame)
         if detect is not None:
             self.threshold_card.note.setText(f"{len(detect.detections):,} boxes".replace(",", " "))
+            self.light_words.setText(self._jumps())
+
+    def _jumps(self) -> str:
+        """When the light of the whole picture jumped, in words."""
+        detect, clip = self.session.detect, self.session.clip
+        if detect is None or clip is None or not self.session.recipe.detect.light.follow:
+            return ""
+        if not detect.jumps:
+            return "The light never jumped."
+        first = [f"{clip.times[at]:.1f} s ({100 * (by - 1):+.0f} %)" for at, by in detect.jumps[:4]]
+        more = f" and {len(detect.jumps) - 4} more" if len(detect.jumps) > 4 else ""
+        return f"The light jumped and was evened out at {', '.join(first)}{more}."
 
 
 def _binned(histogram: np.ndarray) -> np.ndarray:

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import (
+    QComboBox,
     QDoubleSpinBox,
     QFrame,
     QGridLayout,
@@ -21,7 +22,7 @@ from PySide6.QtWidgets import (
 from drover.app.theme import CLAY, INK, MUTED, RULE, colour, number_font
 from drover.core.recipe import SettingInfo, setting_info
 
-__all__ = ["Card", "EvidencePlot", "Folded", "NumberBox", "SettingRow", "muted", "title"]
+__all__ = ["Card", "ChoiceRow", "EvidencePlot", "Folded", "NumberBox", "SettingRow", "muted", "title"]
 
 
 def title(text: str) -> QLabel:
@@ -113,6 +114,33 @@ class SettingRow(QWidget):
         name.setBuddy(self.box)
         self.box.settled.connect(lambda value: self.changed.emit(path, value))
         row.addWidget(self.box)
+
+
+class ChoiceRow(QWidget):
+    """A setting that is one of a few words. ``changed`` carries the dotted path and the word."""
+
+    changed = Signal(str, str)
+
+    def __init__(self, label: str, path: str, words: dict[str, str], help_text: str) -> None:
+        super().__init__()
+        self.path, self._keys = path, list(words)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.addWidget(QLabel(label))
+        row.addStretch(1)
+        self.box = QComboBox()
+        self.box.setAccessibleName(label)
+        self.box.setToolTip(help_text)
+        self.box.setFixedWidth(168)
+        for key, text in words.items():
+            self.box.addItem(text, key)
+        self.box.currentIndexChanged.connect(lambda at: self.changed.emit(path, self._keys[at]))
+        row.addWidget(self.box)
+
+    def show_value(self, value: object) -> None:
+        """Show a choice without telling anybody."""
+        with QSignalBlocker(self.box):
+            self.box.setCurrentIndex(self._keys.index(str(value)))
 
 
 class Folded(QWidget):

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from drover.app.dials.parts import EvidencePlot, SettingRow
+from drover.app.dials.parts import ChoiceRow, EvidencePlot, SettingRow
 from drover.app.session import Session
 from drover.core.errors import DroverError
-from drover.core.recipe import setting_info, value_of, with_value
+from drover.core.recipe import setting_help, setting_info, value_of, with_value
 
 __all__ = ["SettingsPage"]
 
@@ -20,6 +20,7 @@ class SettingsPage(QWidget):
         self.session = session
         self.rows: dict[str, SettingRow] = {}
         self.plots: dict[str, EvidencePlot] = {}
+        self.choices: dict[str, ChoiceRow] = {}
         self.column = QVBoxLayout(self)
         self.column.setContentsMargins(0, 0, 0, 0)
         self.column.setSpacing(9)
@@ -32,6 +33,19 @@ class SettingsPage(QWidget):
         self.rows[path] = made
         made.box.show_value(float(value_of(self.session.recipe, path)))
         return made
+
+    def choice(self, label: str, path: str, words: dict[str, str]) -> ChoiceRow:
+        """A row for a setting that is one of a few words; "True" and "False" stand for a switch."""
+        made = ChoiceRow(label, path, words, setting_help(path))
+        made.changed.connect(self._choose)
+        self.choices[path] = made
+        made.show_value(value_of(self.session.recipe, path))
+        return made
+
+    def _choose(self, path: str, word: str) -> None:
+        value: str | bool = word == "True" if word in ("True", "False") else word
+        changed = with_value(self.session.recipe, path, value)
+        self.session.edit(changed, f"set {path.split('.')[-1].replace('_', ' ')}")
 
     def evidence(self, path: str, *, keep_below: bool, log_counts: bool = False) -> EvidencePlot:
         """A plot with a handle for the setting at a dotted path."""
@@ -46,6 +60,8 @@ class SettingsPage(QWidget):
         """Show what the recipe says now."""
         for path, row in self.rows.items():
             row.box.show_value(float(value_of(self.session.recipe, path)))
+        for path, choice in self.choices.items():
+            choice.show_value(value_of(self.session.recipe, path))
         for path, plot in self.plots.items():
             plot.show_value(float(value_of(self.session.recipe, path)))
 

@@ -17,6 +17,8 @@ _TIPS = {
     "Forecast": "Where each would go if it kept its speed.",
     "Detections": "Boxes as Detect found them, before identities.",
     "Mask": "Pixels that Detect takes for moving.",
+    "Shadow": "Pixels that Detect takes for cast shadow.",
+    "Difference": "How far each pixel is from the background: bright is far.",
     "Background": "The empty scene as Detect believes it now.",
     "Truth": "True boxes, where truth is loaded.",
 }
@@ -25,7 +27,7 @@ _SHEET = f"""
 QWidget#chips {{ background: #2B3431; }}
 QPushButton {{
     background: transparent; color: #C9D0CC; border: 1px solid #51605A; border-radius: 11px;
-    padding: 2px 11px; min-height: 16px;
+    padding: 2px 9px; min-height: 16px;
 }}
 QPushButton:hover {{ border-color: #C9D0CC; }}
 QPushButton:checked {{ background: #DDE7E1; color: {FIELD}; border-color: #DDE7E1; font-weight: 500; }}
@@ -46,7 +48,7 @@ class ChipRow(QWidget):
         self.setStyleSheet(_SHEET)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 5, 12, 5)
-        row.setSpacing(6)
+        row.setSpacing(5)
         self.chips: dict[str, QPushButton] = {}
         for name in CHIPS:
             chip = QPushButton(name)

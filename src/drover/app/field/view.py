@@ -23,11 +23,23 @@ from drover.app.field.view_transform import ViewTransform
 from drover.app.images import grey_image, mask_image
 from drover.app.pictures import Pictures
 from drover.app.session import Session
-from drover.app.theme import FIELD, OCHRE, colour
+from drover.app.theme import FIELD, OCHRE, SHADOW, colour
 
-__all__ = ["CHIPS", "Field"]
+__all__ = ["CHIPS", "LAYERS", "Field"]
 
-CHIPS = ("Outlines", "Numbers", "Trails", "Forecast", "Detections", "Mask", "Background", "Truth")
+CHIPS = (
+    "Outlines",
+    "Numbers",
+    "Trails",
+    "Forecast",
+    "Detections",
+    "Mask",
+    "Shadow",
+    "Difference",
+    "Background",
+    "Truth",
+)
+LAYERS = {"Shadow", "Difference", "Background"}  # these need Detect's pictures of the frame
 
 
 class Field(DropTarget):
@@ -56,7 +68,7 @@ class Field(DropTarget):
     def toggle(self, name: str, on: bool) -> None:
         """Switch an overlay on or off."""
         (self.shown.add if on else self.shown.discard)(name)
-        self.pictures.want_detect(bool(self.shown & {"Background"}))
+        self.pictures.want_detect(bool(self.shown & LAYERS))
         self.update()
 
     def fit(self) -> None:
@@ -100,6 +112,8 @@ class Field(DropTarget):
         picture, detect = self.pictures.frame, self.pictures.detect
         if "Background" in self.shown and detect is not None:
             painter.drawImage(rect, grey_image(detect.background))
+        elif "Difference" in self.shown and detect is not None:
+            painter.drawImage(rect, grey_image(detect.difference))
         elif picture is not None:
             painter.drawImage(rect, picture.image)
         else:
@@ -112,6 +126,9 @@ class Field(DropTarget):
             found = session.detect.detections
             if "Mask" in self.shown:
                 self._draw_mask(painter, frame)
+            pictures = self.pictures.detect
+            if "Shadow" in self.shown and pictures is not None and pictures.frame == frame:
+                painter.drawImage(view.picture_rect(), mask_image(pictures.shadow, SHADOW, 170))
             if "Detections" in self.shown:
                 overlays.draw_detections(painter, view, found, frame)
             if session.tracks is not None:

@@ -52,16 +52,17 @@ class ShadowFinder:
         moving: NDArray[np.uint64],
         shadow: NDArray[np.uint64],
     ) -> None:
-        """Move the shadow's pixels from ``moving`` to ``shadow``, both packed masks, in place."""
+        """Move the shadow's pixels from ``moving`` to ``shadow``, both packed masks, in place.
+
+        Without colour nothing is taken for shadow: brightness alone would cut dark animals away.
+        """
+        shadow[:] = 0
+        if chroma is None or self._colour is None:
+            return
         rule = self.settings
-        plain = np.zeros((2, 1, 1), np.uint8)
-        known = chroma is not None and self._colour is not None
         _sort_pixels(
-            grey, background,
-            chroma if known and chroma is not None else plain,
-            self._colour if known and self._colour is not None else plain.astype(np.float32),
-            moving, shadow, rule.darkest, rule.lightest, rule.colour_change, known,
-        )  # fmt: skip
+            grey, background, chroma, self._colour, moving, shadow, rule.darkest, rule.lightest, rule.colour_change
+        )
 
 
 @njit(cache=True, nogil=True)
@@ -90,7 +91,6 @@ def _sort_pixels(
     darkest: float,
     lightest: float,
     change: float,
-    coloured: bool,
 ) -> None:  # pragma: no cover
     height, width = grey.shape
     for y in range(height):
@@ -113,14 +113,13 @@ def _sort_pixels(
                     ratio = now / max(then, 1.0)
                     if ratio < darkest or ratio > lightest:
                         continue
-                    if coloured:
-                        cy, cx = min(y >> 1, chroma.shape[1] - 1), min(x >> 1, chroma.shape[2] - 1)
-                        off = 0.0
-                        for c in range(2):
-                            expected = ratio * (colour[c, cy, cx] - 128.0)
-                            off = max(off, abs(chroma[c, cy, cx] - 128.0 - expected))
-                        if off > change:
-                            continue
+                    cy, cx = min(y >> 1, chroma.shape[1] - 1), min(x >> 1, chroma.shape[2] - 1)
+                    off = 0.0
+                    for c in range(2):
+                        expected = ratio * (colour[c, cy, cx] - 128.0)
+                        off = max(off, abs(chroma[c, cy, cx] - 128.0 - expected))
+                    if off > change:
+                        continue
                     dark |= np.uint64(1) << np.uint64(b)
             shadow[y, w] = dark
             moving[y, w] = bits & ~dark
