@@ -7,7 +7,7 @@ from pathlib import Path
 
 from drover.core.errors import DroverError
 
-__all__ = ["Example", "example"]
+__all__ = ["Example", "example", "recipe_for"]
 
 _DATA = Path(__file__).resolve().parent.parent / "data"
 
@@ -37,3 +37,21 @@ def example(name: str = "gap") -> Example:
         if not path.exists():
             raise DroverError(f"{path}: this example file is missing; install Drover again")
     return made
+
+
+def recipe_for(scene: str) -> Path:
+    """The recipe that ships for a scene, or the one called "plain".
+
+    Raises
+    ------
+    DroverError
+        When there is none of that name.
+    """
+    path = _DATA / "recipes" / f"{scene}.toml"
+    if not path.exists():
+        raise DroverError(f"there is no recipe for '{scene}'; those there are: {', '.join(_recipe_names())}")
+    return path
+
+
+def _recipe_names() -> list[str]:
+    return sorted(path.stem for path in (_DATA / "recipes").glob("*.toml"))

@@ -6,7 +6,7 @@ section 2; mostly tracked (80 %) and mostly lost (20 %) after Wu and Nevatia 200
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -98,12 +98,13 @@ def _match_frames(pairs: Pairs) -> NDArray[np.int64]:
         match[truth[kept]] = track[kept]
         rest = group[free]
         if len(rest):
-            part = Pairs(
-                pairs.truth[rest] - pairs.truth[rest].min(),
-                pairs.track[rest] - pairs.track[rest].min(),
-                pairs.frame[rest], pairs.overlap[rest],
-                pairs.truth_id, pairs.track_id, pairs.truth_frame, pairs.track_frame,
-            )  # fmt: skip
+            part = replace(
+                pairs,
+                truth=pairs.truth[rest] - pairs.truth[rest].min(),
+                track=pairs.track[rest] - pairs.track[rest].min(),
+                frame=pairs.frame[rest],
+                overlap=pairs.overlap[rest],
+            )
             chosen = rest[assign_pairs(part, 1.0 + pairs.overlap[rest])]
             match[pairs.truth[chosen]] = pairs.track[chosen]
         found = np.unique(truth)

@@ -22,7 +22,8 @@ class Pairs:
 
     ``truth``, ``track``, ``frame`` (pairs,) int64: row of the considered truth, row of the kept tracks, frame;
     ``overlap`` (pairs,) float64; ``truth_id``, ``track_id`` (rows,) int64 dense identities of all rows;
-    ``truth_frame`` (rows,) int64.
+    ``truth_frame``, ``track_frame`` (rows,) int64; ``excused`` (all tracked rows,) marks those left out because
+    they cover truth not to be considered.
     """
 
     truth: Rows
@@ -33,6 +34,7 @@ class Pairs:
     track_id: Rows
     truth_frame: Rows
     track_frame: Rows
+    excused: NDArray[np.bool_]
 
     def at_least(self, overlap: float) -> Pairs:
         """Only the pairs that overlap that much."""
@@ -81,6 +83,7 @@ def find_pairs(truth: Truth, tracks: LabelledRows, *, least_overlap: float) -> P
         track_id=_dense(tracks.identity[~dropped]),
         truth_frame=truth_frame[truth.consider],
         track_frame=track_frame[~dropped],
+        excused=dropped,
     )
 
 
@@ -132,7 +135,7 @@ def _excused(
         return dropped
     good = np.flatnonzero(overlap >= least - 1e-9)
     empty = np.zeros(0, np.int64)
-    pairs = Pairs(truth_row[good], track_row[good], frame[good], overlap[good], empty, empty, empty, empty)
+    pairs = Pairs(truth_row[good], track_row[good], frame[good], overlap[good], empty, empty, empty, empty, dropped)
     value = 1.0 + overlap[good] + truth.consider[truth_row[good]]
     chosen = good[assign_pairs(pairs, value)]
     dropped[track_row[chosen[~truth.consider[truth_row[chosen]]]]] = True

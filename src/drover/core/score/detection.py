@@ -1,0 +1,99 @@
+"""Detection held against truth: precision, recall, F1, average precision, and every miss and false alarm.
+
+A detection is right when it overlaps a true box of its frame enough, one to one (largest total overlap).
+Average precision is the area under the precision curve over recall as confidence falls, with precision made
+monotone from the right (Everingham et al. 2010, section 4.2, over all recall levels).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.score.pairs import assign_pairs, find_pairs
+from drover.core.types import Detections, Truth, rows_to_frames
+
+__all__ = ["DetectionScore", "score_detections"]
+
+
+@dataclass(frozen=True)
+class DetectionScore:
+    """Counts over the clip, and where the errors are.
+
+    ``misses`` (n, 5) float64: frame and box x1, y1, x2, y2 (px) of each true box not found; ``false_alarms``
+    (n, 5) likewise of each detection with nothing there.
+    """
+
+    found: int
+    misses: NDArray[np.float64]
+    false_alarms: NDArray[np.float64]
+    average_precision: float
+
+    @property
+    def errors(self) -> int:
+        """Misses and false alarms together."""
+        return len(self.misses) + len(self.false_alarms)
+
+    @property
+    def precision(self) -> float:
+        """Share of detections that are right."""
+        total = self.found + len(self.false_alarms)
+        return self.found / total if total else 0.0
+
+    @property
+    def recall(self) -> float:
+        """Share of true boxes that were found."""
+        total = self.found + len(self.misses)
+        return self.found / total if total else 0.0
+
+    @property
+    def f1(self) -> float:
+        """Harmonic mean of precision and recall."""
+        total = 2 * self.found + self.errors
+        return 2 * self.found / total if total else 0.0
+
+
+@dataclass(frozen=True)
+class _Labelled:
+    frame_start: NDArray[np.int64]
+    identity: NDArray[np.int32]
+    box: NDArray[np.float32]
+
+
+def score_detections(detections: Detections, truth: Truth, least_overlap: float = 0.5) -> DetectionScore:
+    """Score detections against truth; ``least_overlap`` is a fraction."""
+    rows = np.arange(len(detections), dtype=np.int32)
+    labelled = _Labelled(detections.frame_start, rows, detections.box)
+    pairs = find_pairs(truth, labelled, least_overlap=least_overlap)
+    close = pairs.at_least(least_overlap)
+    chosen = assign_pairs(close, 1.0 + close.overlap)
+    true_found, kept_found = np.zeros(len(pairs.truth_id), np.bool_), np.zeros(len(pairs.track_id), np.bool_)
+    true_found[close.truth[chosen]] = True
+    kept_found[close.track[chosen]] = True
+    kept = rows[~pairs.excused]
+    frames = rows_to_frames(detections.frame_start)
+    wrong = kept[~kept_found]
+    true_box = truth.box[truth.consider]
+    return DetectionScore(
+        found=len(chosen),
+        misses=_places(pairs.truth_frame[~true_found], true_box[~true_found]),
+        false_alarms=_places(frames[wrong], detections.box[wrong]),
+        average_precision=_average_precision(detections.confidence[kept], kept_found, len(true_found)),
+    )
+
+
+def _places(frame: NDArray[np.int64], box: NDArray[np.float32]) -> NDArray[np.float64]:
+    return np.column_stack([frame.astype(np.float64), box.astype(np.float64)])
+
+
+def _average_precision(confidence: NDArray[np.float32], right: NDArray[np.bool_], true_boxes: int) -> float:
+    if true_boxes == 0 or len(right) == 0:
+        return 0.0
+    order = np.argsort(-confidence, kind="stable")
+    hits = np.cumsum(right[order])
+    precision = hits / np.arange(1, len(hits) + 1)
+    recall = hits / true_boxes
+    best = np.maximum.accumulate(precision[::-1])[::-1]
+    return float(np.sum(np.diff(np.concatenate([[0.0], recall])) * best))
