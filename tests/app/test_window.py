@@ -249,7 +249,7 @@ def test_every_overlay_changes_the_picture(opened, qtbot):
     opened.playback.go(150)
     opened.dials.setCurrentIndex(0)
     qtbot.waitUntil(lambda: opened.field.drawn_frame == 150, timeout=WAIT)
-    for name, chip in opened.chips.chips.items():
+    for chip in opened.chips.chips.values():
         before = opened.field.grab().toImage()
         chip.click()
         # What Detect makes of the frame is fetched when it is asked for.

@@ -57,6 +57,19 @@ def test_linking_given_boxes_gives_the_tracks_of_the_full_run(run, tmp_path):
     assert counts[0] == counts[1]
 
 
+def test_boxes_with_bad_rows_are_taken_only_when_the_user_says_so(run, tmp_path):
+    boxes = tmp_path / "boxes.csv"
+    rows = [f"{k},-1,{100 + k},100,40,30,0.9" for k in range(1, 60)]
+    boxes.write_text("\n".join([*rows, "60,-1,x,100,40,30", "900,-1,1,1,5,5"]) + "\n")
+    code, _, err = run("run", SHORT.clip, "--out", tmp_path / "out", "--detections", boxes)
+    assert code == 1
+    assert "2 rows cannot be used, the first: line 60" in err
+    code, out, err = run("run", SHORT.clip, "--out", tmp_path / "out", "--detections", boxes, "--keep-good-rows")
+    assert code == 0
+    assert "1 identities" in out
+    assert err.count("left out") == 2
+
+
 def make_bad(folder: Path, kind: str) -> list[object]:
     bad = folder / "bad.mp4"
     recipe = folder / "bad.toml"

@@ -133,3 +133,27 @@ def test_scoring_truth_against_itself_is_perfect(true):
     s = scored(as_rows(true), as_rows(true), 6)
     assert s["idf1"] == pytest.approx(1.0)
     assert s["recall"] == s["precision"] == 1.0
+
+
+def test_detection_scores_and_where_the_errors_are():
+    """Three true boxes; found: one exactly (sure), a false one (surer), one more exactly (unsure).
+
+    By falling confidence: wrong, right, right: precision at the hits 1/2 and 2/3, made monotone 2/3 and 2/3;
+    recall rises by a third each time: AP = 4/9.
+    """
+    from drover.core.score.detection import score_detections
+    from drover.core.types import Detections
+
+    far = (80.0, 50.0, 90.0, 60.0)
+    found = Detections.from_boxes(
+        np.array([0, 0, 1]), np.array([A, far, A], np.float32), np.array([0.8, 0.9, 0.2], np.float32),
+        frame_count=2, size=(100, 100),
+    )  # fmt: skip
+    s = score_detections(found, truth_of([(0, 1, A), (0, 2, B), (1, 1, A)], 2))
+    assert (s.found, s.precision, s.recall) == (2, pytest.approx(2 / 3), pytest.approx(2 / 3))
+    assert s.misses.tolist() == [[0, *B]]
+    assert s.false_alarms.tolist() == [[0, *far]]
+    assert s.average_precision == pytest.approx(4 / 9)
+    hidden = score_detections(found, truth_of([(0, 1, A), (0, 3, far), (1, 1, A)], 2, {(0, 3): False}))
+    assert hidden.errors == 0
+    assert hidden.f1 == 1.0

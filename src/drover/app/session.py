@@ -10,6 +10,7 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
@@ -27,12 +28,14 @@ from drover.core.pipeline import (
     detect_clip,
     detect_key,
     link_detections,
+    score_boxes,
     score_result,
     track_key,
 )
 from drover.core.project.contents import KeptRun, ProjectContents
 from drover.core.recipe import DetectSettings, Recipe, TrackSettings, dump_recipe, parse_recipe, read_recipe
 from drover.core.result_store import ResultStore
+from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
 from drover.core.types import ClipInfo, Crossings, Tracks, Truth
 
@@ -122,6 +125,7 @@ class Session(QObject):
         self.track_settings: TrackSettings | None = None
         self.crossings: Crossings | None = None
         self.score: Score | None = None
+        self.detection_score: DetectionScore | None = None
         self.link_seconds = self.count_seconds = self.score_seconds = 0.0
         self._paths: dict[str, TrackPaths] = {}
         self._linked_from: DetectResult | None = None
@@ -411,16 +415,20 @@ class Session(QObject):
         if tracks is None or truth is None or self._scored == stamp:
             return
 
-        def work(_: object) -> tuple[object, Score, float]:
+        found = self.detect.detections if self.detect is not None else None
+
+        def work(_: object) -> tuple[object, Score, float, DetectionScore | None]:
             start = time.perf_counter()
             score = score_result(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings)
-            return stamp, score, time.perf_counter() - start
+            seconds = time.perf_counter() - start
+            boxes = None if found is None else score_boxes(found, truth, settings)
+            return stamp, score, seconds, boxes
 
         self._score_job.submit(work)
         self.states_changed.emit()
 
-    def _on_scored(self, scored: tuple[object, Score, float]) -> None:
-        self._scored, self.score, self.score_seconds = scored
+    def _on_scored(self, scored: tuple[object, Score, float, DetectionScore | None]) -> None:
+        self._scored, self.score, self.score_seconds, self.detection_score = scored
         self.score_changed.emit()
         self.states_changed.emit()
 
@@ -445,6 +453,17 @@ class Session(QObject):
         if identity != self.selected:
             self.selected = identity
             self.frame_changed.emit(self.frame)
+
+    def next_error(self, way: int) -> None:
+        """Go to the next (1) or previous (-1) frame in which a detection is missing or wrong."""
+        score = self.detection_score
+        if score is None:
+            return
+        frames = np.unique(np.concatenate([score.misses[:, 0], score.false_alarms[:, 0]])).astype(int)
+        place = int(np.searchsorted(frames, self.frame, side="right" if way > 0 else "left"))
+        place = place if way > 0 else place - 1
+        if 0 <= place < len(frames):
+            self.set_frame(int(frames[place]))
 
     # --- saving ---------------------------------------------------------------------------------------------
 

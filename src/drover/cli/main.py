@@ -20,12 +20,13 @@ from drover.cli.tables import print_count_table, print_score_table
 from drover.core.errors import DroverError
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
-from drover.core.formats.box_rows import read_detections, read_tracks, read_truth
+from drover.core.formats.box_import import read_box_file
+from drover.core.formats.box_rows import read_tracks, read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.pipeline import ClipRun, run_clip, score_result
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
 from drover.core.run_files import write_run
-from drover.core.types import ClipInfo, Crossings, Truth
+from drover.core.types import ClipInfo, Crossings, Detections, Truth
 
 __all__ = ["app", "main"]
 
@@ -82,7 +83,13 @@ def run(
     clips: Annotated[list[Path], typer.Argument(metavar="CLIP...", help="Videos to work through.")],
     out: Annotated[Path, typer.Option(help="Folder for the results; each clip gets a folder in it.")],
     recipe: Annotated[Path | None, typer.Option(help="Recipe (TOML); what it leaves out keeps its default.")] = None,
-    detections: Annotated[Path | None, typer.Option(help="Boxes to link instead of detecting.")] = None,
+    detections: Annotated[
+        Path | None,
+        typer.Option(help="Boxes to link instead of detecting: rows, COCO JSON, or a folder of text files."),
+    ] = None,
+    keep_good_rows: Annotated[
+        bool, typer.Option("--keep-good-rows", help="Go on with the good rows of a file that has bad ones.")
+    ] = False,
     truth: Annotated[Path | None, typer.Option(help="Truth to score against.")] = None,
     true_crossings: Annotated[
         Path | None,
@@ -97,7 +104,7 @@ def run(
     for clip in clips:
         try:
             folder = out / _folder_name(clip, used)
-            result = _run_one(clip, settings, detections, truth, true_crossings)
+            result = _run_one(clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows)
             write_run(result, folder)
             _report(result, folder)
         except DroverError as error:
@@ -168,8 +175,28 @@ def _truth_of(clip: ClipInfo, truth: Path | None, crossings: Path | None) -> tup
     return read_truth(truth, frame_count=clip.frame_count), read_crossings(chosen) if chosen else None
 
 
+def _boxes(path: Path, clip: ClipInfo, keep_good_rows: bool) -> Detections:
+    """Boxes of a file; one with bad rows is refused unless its good rows are wanted."""
+    size = (clip.width, clip.height)
+    found = read_box_file(path, frame_count=clip.frame_count, size=size)
+    if found.bad_rows and not keep_good_rows:
+        raise DroverError(
+            f"{path}: {found.bad_rows} rows cannot be used, the first: {found.faults[0]}; "
+            "mend them, or leave them out with --keep-good-rows"
+        )
+    for fault in found.faults:
+        print(f"drover: {path}: left out: {fault}", file=sys.stderr)
+    return found.detections(frame_count=clip.frame_count, size=size)
+
+
 def _run_one(
-    path: Path, recipe: Recipe, detections: Path | None, truth: Path | None, crossings: Path | None
+    path: Path,
+    recipe: Recipe,
+    detections: Path | None,
+    truth: Path | None,
+    crossings: Path | None,
+    *,
+    keep_good_rows: bool = False,
 ) -> ClipRun:
     clip = _open_clip(path)
     for note in clip.notes:
@@ -177,7 +204,7 @@ def _run_one(
     true, true_crossings = _truth_of(clip, truth, crossings)
     boxes = None
     if detections is not None:
-        boxes = read_detections(detections, frame_count=clip.frame_count, size=(clip.width, clip.height))
+        boxes = _boxes(detections, clip, keep_good_rows)
     with shown_progress(path.name) as show:
         result = run_clip(
             clip,

@@ -30,6 +30,7 @@ from drover.core.recipe import (
     settings_fingerprint,
 )
 from drover.core.result_store import ResultStore
+from drover.core.score.detection import DetectionScore, score_detections
 from drover.core.score.scorer import Score, score_tracks
 from drover.core.track import tracker
 from drover.core.track.tracker import Tracker
@@ -45,6 +46,7 @@ __all__ = [
     "detect_key",
     "link_detections",
     "run_clip",
+    "score_boxes",
     "score_result",
     "track_key",
 ]
@@ -336,6 +338,13 @@ def score_result(
         if true_crossings is not None:
             true_crossings = true_crossings.take(true_crossings.frame < tracks.frame_count)
     return score_tracks(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings)
+
+
+def score_boxes(detections: Detections, truth: Truth, settings: ScoreSettings) -> DetectionScore:
+    """Score of the detections alone, over the frames that they cover."""
+    if detections.frame_count < truth.frame_count:
+        truth = _first_frames(truth, detections.frame_count)
+    return score_detections(detections, truth, settings.least_overlap)
 
 
 def _first_frames(truth: Truth, frames: int) -> Truth:

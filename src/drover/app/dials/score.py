@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QGridLayout, QLabel, QPushButton
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton
 
 from drover.app.dials.parts import Card, muted
 from drover.app.dials.settings import SettingsPage
@@ -35,6 +35,14 @@ _GROUPS: tuple[tuple[str, tuple[tuple[str, str, str], ...]], ...] = (
         ("fn", "misses", "True boxes not found."),
         ("fp", "false alarms", "Tracked boxes with nothing there."),
     )),
+    ("Detection", (
+        ("d_f1", "F1", "Precision and recall of the detections in one number, before any identity."),
+        ("d_precision", "precision", "Share of detections that are right."),
+        ("d_recall", "recall", "Share of true boxes that were detected."),
+        ("d_ap", "AP", "Area under precision over recall as confidence falls."),
+        ("d_misses", "misses", "True boxes with no detection."),
+        ("d_false", "false alarms", "Detections with nothing there."),
+    )),
     ("Overall", (
         ("hota", "HOTA", "Detection and association in balance, over nineteen overlap limits."),
         ("deta", "detection", "HOTA's detection part."),
@@ -64,6 +72,7 @@ class ScoreDials(SettingsPage):
         self.ask.body.addWidget(button)
         self.column.addWidget(self.ask)
         self.cards = [self._group(name, rows) for name, rows in _GROUPS]
+        self._add_jumps(self.cards[[name for name, _ in _GROUPS].index("Detection")])
         rule = Card("What counts as found")
         rule.body.addWidget(self.row("least overlap", "score.least_overlap"))
         self.column.addWidget(rule)
@@ -71,6 +80,17 @@ class ScoreDials(SettingsPage):
         session.score_changed.connect(self._show)
         session.truth_changed.connect(self._show)
         self._show()
+
+    def _add_jumps(self, card: Card) -> None:
+        """Buttons that walk through the frames with detection errors."""
+        row = QHBoxLayout()
+        for text, way in (("previous error", -1), ("next error", 1)):
+            button = QPushButton(text)
+            button.setToolTip("Go to a frame with a miss or a false alarm. The Errors overlay shows them.")
+            button.clicked.connect(lambda _=False, way=way: self.session.next_error(way))
+            row.addWidget(button)
+        row.addStretch(1)
+        card.body.addLayout(row)
 
     def _group(self, name: str, rows: tuple[tuple[str, str, str], ...]) -> Card:
         card = Card(name)
@@ -96,6 +116,12 @@ class ScoreDials(SettingsPage):
             card.setVisible(has_truth)
         score = self.session.score
         values = score.as_dict() if score is not None and has_truth else {}
+        boxes = self.session.detection_score
+        if boxes is not None and has_truth:
+            values |= {
+                "d_f1": boxes.f1, "d_precision": boxes.precision, "d_recall": boxes.recall,
+                "d_ap": boxes.average_precision, "d_misses": len(boxes.misses), "d_false": len(boxes.false_alarms),
+            }  # fmt: skip
         for key, cell in self.cells.items():
             value = values.get(key)
             cell.setText("-" if value is None else f"{100 * value:.1f} %" if isinstance(value, float) else str(value))

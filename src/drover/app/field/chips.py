@@ -20,6 +20,7 @@ _TIPS = {
     "Shadow": "Pixels that Detect takes for cast shadow.",
     "Difference": "How far each pixel is from the background: bright is far.",
     "Background": "The empty scene as Detect believes it now.",
+    "Errors": "Detections that are missing or wrong, where truth is loaded.",
     "Truth": "True boxes, where truth is loaded.",
 }
 

@@ -14,11 +14,20 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF, QTransform
 
 from drover.app.field.view_transform import ViewTransform
-from drover.app.theme import INK, colour, identity_colour, number_font
+from drover.app.theme import CLAY, INK, colour, identity_colour, number_font
 from drover.core.geometry import simplify_outline, trace_outline
+from drover.core.score.detection import DetectionScore
 from drover.core.types import Detections, Tracks, TrackState, Truth
 
-__all__ = ["draw_detections", "draw_forecasts", "draw_numbers", "draw_objects", "draw_trails", "draw_truth"]
+__all__ = [
+    "draw_detections",
+    "draw_errors",
+    "draw_forecasts",
+    "draw_numbers",
+    "draw_objects",
+    "draw_trails",
+    "draw_truth",
+]
 
 TRAIL_FRAMES = 70
 FORECAST_FRAMES = 15
@@ -198,6 +207,30 @@ def draw_truth(painter: QPainter, view: ViewTransform, truth: Truth, frame: int)
         rect = _box_rect(truth.box[row], view)
         painter.setPen(_pen(colour("#FFFFFF", 240 if truth.consider[row] else 110), 1.6))
         painter.drawPath(_corner_ticks(rect))
+
+
+def draw_errors(painter: QPainter, view: ViewTransform, score: DetectionScore, frame: int) -> None:
+    """Detection errors of the frame: what was missed, dashed; what is not there, crossed out; both in words."""
+    painter.setFont(number_font(10, bold=True))
+    for rows, word, style in (
+        (score.misses, "missed", Qt.PenStyle.DashLine),
+        (score.false_alarms, "false alarm", Qt.PenStyle.SolidLine),
+    ):
+        for box in rows[rows[:, 0] == frame][:, 1:]:
+            rect = _box_rect(box, view)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(_pen(colour(INK, 140), 4.0))
+            painter.drawRect(rect)
+            painter.setPen(_pen(QColor("#F08060"), 2.0, style))
+            painter.drawRect(rect)
+            if word == "false alarm":
+                painter.drawLine(rect.topLeft(), rect.bottomRight())
+            plate = QRectF(rect.left(), rect.bottom() + 3, painter.fontMetrics().horizontalAdvance(word) + 8, 14)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor(CLAY))
+            painter.drawRoundedRect(plate, 3, 3)
+            painter.setPen(QColor("#FFFFFF"))
+            painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, word)
 
 
 def _corner_ticks(rect: QRectF) -> QPainterPath:

@@ -38,6 +38,7 @@ CHIPS = (
     "Difference",
     "Background",
     "Truth",
+    "Errors",
 )
 LAYERS = {"Shadow", "Difference", "Background"}  # these need Detect's pictures of the frame
 
@@ -59,7 +60,7 @@ class Field(DropTarget):
         self.setAccessibleName("Field")
         for signal in (
             pictures.frame_ready, pictures.detect_ready, session.detections_changed, session.tracks_changed,
-            session.crossings_changed, session.recipe_changed, session.truth_changed,
+            session.crossings_changed, session.recipe_changed, session.truth_changed, session.score_changed,
         ):  # fmt: skip
             signal.connect(self.update)
         session.frame_changed.connect(self.update)
@@ -142,6 +143,8 @@ class Field(DropTarget):
                     overlays.draw_numbers(painter, view, session.tracks, frame, session.selected)
         if "Truth" in self.shown and session.truth is not None:
             overlays.draw_truth(painter, view, session.truth, frame)
+        if "Errors" in self.shown and session.detection_score is not None:
+            overlays.draw_errors(painter, view, session.detection_score, frame)
         painter.setClipping(False)
 
     def _draw_mask(self, painter: QPainter, frame: int) -> None:

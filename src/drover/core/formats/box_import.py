@@ -115,7 +115,7 @@ class _Rows:
             box=table[:, 1:5].astype(np.float32),
             confidence=table[:, 5].astype(np.float32),
             class_id=table[:, 6].astype(np.int16),
-            class_names=tuple(self.names) or ("object",),
+            class_names=tuple(self.names) or ("animal",),
             faults=(*self.faults, *counted),
             bad_rows=sum(self.kinds.values()),
         )
@@ -178,7 +178,7 @@ def _read_row(where: str, cells: list[str], rows: _Rows) -> None:
         rows.fault(where, "frame must be a whole number from 1", cells[0].strip()[:40])
         return
     name = cells[7].strip() if len(cells) > 7 else ""
-    name = name if name and name not in ("-1", "-1.0") else "object"
+    name = name if name and name not in ("-1", "-1.0") else "animal"
     rows.add(where, int(frame) - 1, (left, top, left + width, top + height), 1.0 if sure < 0 else sure, name)
 
 
@@ -208,7 +208,8 @@ def _coco_names(data: dict[str, Any]) -> dict[Any, str]:
 
 def _coco_frames(data: dict[str, Any]) -> dict[Any, int] | None:
     """Frame of each image: its own frame number where it has one, else its place in order of file name."""
-    images = [image for image in data.get("images") or [] if isinstance(image, dict)]
+    listed = data.get("images")
+    images = [image for image in listed if isinstance(image, dict)] if isinstance(listed, list) else []
     if not images:
         return None
     if all(isinstance(image.get("frame_id"), int) for image in images):
@@ -242,7 +243,7 @@ def _read_coco_item(where: str, item: Any, names: dict[Any, str], frames: dict[A
         return
     score = item.get("score", 1.0)
     left, top, width, height = (float(v) for v in bbox)
-    name = names.get(kind, str(kind) if item.get("category_id") is not None else "object")
+    name = names.get(kind, str(kind) if item.get("category_id") is not None else "animal")
     rows.add(where, frame, (left, top, left + width, top + height), float(score) if _is_number(score) else 1.0, name)
 
 
