@@ -18,10 +18,19 @@ from drover.core.detect.growing import GrowingColumn
 from drover.core.detect.light import LightFollower
 from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import depth_factors, join_fragments, size_fits
+from drover.core.detect.where import Region, fill_polygon
 from drover.core.geometry import trace_outline
 from drover.core.inspect import FrameProbe
 from drover.core.pipeline import detect_clip
-from drover.core.recipe import BackgroundSettings, DetectSettings, Recipe, ShadowSettings, SizeSettings, with_value
+from drover.core.recipe import (
+    BackgroundSettings,
+    DetectSettings,
+    Recipe,
+    ShadowSettings,
+    SizeSettings,
+    WhereSettings,
+    with_value,
+)
 from drover.core.types import Frame
 
 masks = st.tuples(st.integers(1, 12), st.integers(1, 150)).flatmap(
@@ -382,3 +391,26 @@ def test_most_sizes_and_shapes_are_kept_to():
     blobs = blobs_of((0, 0, 40, 10), (0, 20, 12, 40), (0, 50, 60, 90))
     settings = SizeSettings(most_width=50.0, most_aspect=2.0)
     assert size_fits(blobs, settings, 100).tolist() == [False, True, False]
+
+
+def test_a_polygon_fills_the_pixels_whose_middle_it_holds():
+    """Twin: the crossing rule, pixel by pixel, for a five-pointed star (its middle is outside by even-odd)."""
+    star = tuple((0.5 + 0.45 * np.sin(4 * np.pi * k / 5), 0.5 - 0.45 * np.cos(4 * np.pi * k / 5)) for k in range(5))
+    filled = fill_polygon(star, (40, 30))
+    for row in range(30):
+        for column in range(40):
+            x, y, inside = (column + 0.5) / 40, (row + 0.5) / 30, False
+            for (x1, y1), (x2, y2) in zip(star, star[1:] + star[:1], strict=True):
+                if (y1 <= y) != (y2 <= y) and x < x1 + (y - y1) / (y2 - y1) * (x2 - x1):
+                    inside = not inside
+            assert filled[row, column] == inside
+
+
+@pytest.mark.parametrize(("by", "expected"), [("foot", [True, False, False]), ("area", [True, True, False])])
+def test_detections_count_by_their_foot_or_by_their_area(by, expected):
+    """Only the upper half counts, without its right quarter."""
+    where = WhereSettings(
+        include=(((0, 0), (1, 0), (1, 0.5), (0, 0.5)),), ignore=(((0.75, 0), (1, 0), (1, 1), (0.75, 1)),), by=by
+    )
+    blobs = blobs_of((10, 10, 30, 40), (40, 20, 60, 60), (80, 10, 95, 30))  # the second is three quarters in
+    assert Region(where, (100, 100)).fits(blobs).tolist() == expected

@@ -57,6 +57,7 @@ def test_a_partial_recipe_changes_only_what_it_names():
             r"'model' setting of \[detect.background\]: input should be 'running-average'",
         ),
         ("[detect.size]\nnear_box = [0.5, 0.5, 0.2, 0.9]", r"x1 < x2 and y1 < y2"),
+        ("[detect.where]\nignore = [[[0.1, 0.2], [0.3, 0.4]]]", r"a polygon needs 3..200 points"),
         ("gate = = 3", r"not valid TOML"),
     ],
 )

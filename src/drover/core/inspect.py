@@ -12,6 +12,7 @@ from drover.core.detect.blobs import Blobs, take_blobs
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.detector import Detector
 from drover.core.detect.size_rules import size_fits
+from drover.core.detect.where import Region
 from drover.core.footage.reader import ClipReader
 from drover.core.pipeline import DetectResult, replay_frames
 from drover.core.recipe import DetectSettings
@@ -51,7 +52,8 @@ def clean_again(pictures: DetectPictures, settings: DetectSettings) -> DetectPic
     if settings.shadow.mode == "drop":
         cleaner.raw &= ~pictures.shadow_words
     blobs = cleaner.blobs(pictures.difference)
-    kept = take_blobs(blobs, size_fits(blobs, settings.size, height))
+    fits = size_fits(blobs, settings.size, height) & Region(settings.where, (width, height)).fits(blobs)
+    kept = take_blobs(blobs, fits)
     return replace(
         pictures, raw=cleaner.unpacked(cleaner.raw), clean=cleaner.unpacked(cleaner.clean), blobs=kept, all_blobs=blobs
     )

@@ -40,6 +40,7 @@ __all__ = [
     "SizeSettings",
     "StillSettings",
     "TrackSettings",
+    "WhereSettings",
     "dump_recipe",
     "parse_recipe",
     "read_recipe",
@@ -181,6 +182,41 @@ class SizeSettings(_Settings):
         return value
 
 
+Polygon = tuple[tuple[float, float], ...]
+
+
+class WhereSettings(_Settings):
+    """Where detections count. Polygons are corner points in fractions of the frame."""
+
+    include: tuple[Polygon, ...] = Field(
+        default=(), description="Polygons in which detections count; none means the whole frame."
+    )
+    ignore: tuple[Polygon, ...] = Field(default=(), description="Polygons in which detections do not count.")
+    by: Literal["foot", "area"] = Field(
+        default="foot", description="Whether a detection lies where its foot is, or where enough of its area is."
+    )
+    least_share: float = _dial(
+        0.5, 0.01, 1.0, "fraction", "By area: share of a detection that must lie inside to count.", 0.05
+    )
+
+    @field_validator("include", "ignore", mode="before")
+    @classmethod
+    def _polygons_from_lists(cls, value: Any) -> Any:
+        if not isinstance(value, (list, tuple)):
+            return value
+        return tuple(LineSettings._points_from_lists(polygon) for polygon in value)
+
+    @field_validator("include", "ignore")
+    @classmethod
+    def _polygons_usable(cls, value: tuple[Polygon, ...]) -> tuple[Polygon, ...]:
+        for polygon in value:
+            if not 3 <= len(polygon) <= MOST_POINTS:
+                raise ValueError(f"a polygon needs 3..{MOST_POINTS} points")
+            if not all(-1 <= v <= 2 for point in polygon for v in point):
+                raise ValueError("points are fractions of the frame and must be in -1..2")
+        return value
+
+
 class DetectSettings(_Settings):
     """Detect: moving things found in each frame."""
 
@@ -190,6 +226,7 @@ class DetectSettings(_Settings):
     still: StillSettings = StillSettings()
     cleanup: CleanupSettings = CleanupSettings()
     size: SizeSettings = SizeSettings()
+    where: WhereSettings = WhereSettings()
 
 
 class MotionSettings(_Settings):

@@ -15,6 +15,7 @@ from drover.core.detect.light import LightFollower
 from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import size_fits
 from drover.core.detect.still import StillWatch
+from drover.core.detect.where import Region
 from drover.core.recipe import DetectSettings
 from drover.core.types import Detections, Frame
 
@@ -58,6 +59,7 @@ class Detector:
         self._light = LightFollower(size, settings.light.jump)
         self._shadows = ShadowFinder(settings.shadow, size)
         self._still = StillWatch(settings.still, size)
+        self._region = Region(settings.where, size)
         self._grey = np.zeros((height, width), np.uint8)
         self._time: float | None = None
         # Where nothing is kept of the empty scene there is no light to bring a picture back to.
@@ -94,7 +96,7 @@ class Detector:
         if settled.any():
             model.absorb(take_blobs(blobs, settled).runs, grey)
             blobs = take_blobs(blobs, ~settled)
-        kept = take_blobs(blobs, size_fits(blobs, settings.size, self.size[1]))
+        kept = take_blobs(blobs, size_fits(blobs, settings.size, self.size[1]) & self._region.fits(blobs))
         return _found(frame.index, kept, counts, cut_of(settings.background), jump)
 
     # --- pictures for the screen ----------------------------------------------------------------------------
