@@ -136,6 +136,48 @@ def test_l_then_a_drag_draws_a_new_line(opened, qtbot):
     assert opened.session.crossings.line_names == ("Gap",)
 
 
+def test_an_area_clicked_on_the_field_is_ignored_and_can_be_undone(opened, qtbot):
+    session, before = opened.session, len(opened.session.detect.detections)
+    opened.field.start_area("ignore")
+    for x, y in ((0.0, 0.0), (0.5, 0.0), (0.5, 1.0), (0.0, 1.0)):
+        qtbot.mouseClick(opened.field, LEFT, pos=at_fraction(opened, x, y))
+    qtbot.keyClick(opened.field, Qt.Key.Key_Return)
+    corners = np.ravel(session.recipe.detect.where.ignore)
+    assert corners == pytest.approx([0.0, 0.0, 0.5, 0.0, 0.5, 1.0, 0.0, 1.0], abs=0.003)
+    qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
+    found = session.detect.detections
+    assert 0 < len(found) < before
+    assert ((found.box[:, 0] + found.box[:, 2]) / 2).min() >= 319
+    assert opened.field.areas.area_at(QPointF(at_fraction(opened, 0.2, 0.5)), opened.field.view) == ("ignore", 0)
+    session.undo.undo()
+    qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
+    assert len(session.detect.detections) == before
+
+
+def test_a_choice_of_background_detects_again(opened, qtbot):
+    row = opened.dials.detect.choices["detect.background.model"]
+    opened.strip.choose("detect")
+    row.box.setCurrentIndex(row.box.findData("mixture"))
+    assert opened.session.recipe.detect.background.model == "mixture"
+    qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
+    assert opened.session.detect_settings.background.model == "mixture"
+    measured = opened.dials.detect.choices["detect.background.threshold_in"]
+    measured.box.setCurrentIndex(measured.box.findData("noise"))
+    assert opened.dials.detect.noise.isVisible()
+    assert not opened.dials.detect.threshold.isVisible()
+    qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
+
+
+def test_detection_errors_are_counted_and_can_be_walked_through(opened, qtbot):
+    score = opened.session.detection_score
+    cells = opened.dials.score.cells
+    assert cells["d_misses"].text() == str(len(score.misses))
+    opened.playback.go(0)
+    opened.session.next_error(1)
+    frames = {*score.misses[:, 0].astype(int), *score.false_alarms[:, 0].astype(int)}
+    assert opened.session.frame == min(frames - {0})
+
+
 def test_typing_a_line_changes_it_and_nonsense_is_said_and_refused(opened, qtbot):
     card = opened.dials.count.cards[0]
     opened.strip.choose("count")

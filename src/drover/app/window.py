@@ -24,6 +24,7 @@ from drover.app.autosave import Autosave, unsaved_path
 from drover.app.banner import Banner
 from drover.app.dials.panel import DialPanel
 from drover.app.facts import tile_facts
+from drover.app.field.area_editor import AreaKind
 from drover.app.field.chips import ChipRow
 from drover.app.field.view import LAYERS, Field
 from drover.app.lanes.transport import TransportBar
@@ -190,6 +191,7 @@ class MainWindow(QMainWindow):
         self.welcome.unsaved_wanted.connect(lambda: self.open_path(unsaved_path()))
         self.dials.count.new_line_wanted.connect(self.new_line)
         self.dials.score.truth_wanted.connect(self.ask_truth)
+        self.dials.detect.area_wanted.connect(self._start_area)
         self.transport.wanted.connect(self._on_transport)
         self.transport.speed_wanted.connect(self._set_speed)
         self.transport.order_wanted.connect(self.lanes.set_order)
@@ -351,7 +353,16 @@ class MainWindow(QMainWindow):
             return
         self.strip.choose("count")
         self.field.start_line()
-        self.chips.hint.setText("drag across the way the animals take; Esc gives up")
+        self._hint("drag across the way they take; Esc gives up")
+
+    def _start_area(self, kind: AreaKind) -> None:
+        if self.session.clip is not None:
+            self.field.start_area(kind)
+            self._hint("click the corners; Enter closes, Esc gives up")
+
+    def _hint(self, words: str) -> None:
+        """Say for a while what the mouse does now."""
+        self.chips.hint.setText(words)
         QTimer.singleShot(6000, self, lambda: self.chips.hint.setText(""))
 
     def ask_clip(self) -> None:

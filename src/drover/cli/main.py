@@ -133,7 +133,7 @@ def score(
 
 @app.command()
 def simulate(
-    scene: Annotated[str, typer.Argument(metavar="SCENE", help="gap or gap-short.")],
+    scene: Annotated[str, typer.Argument(metavar="SCENE", help="gap, gap-short, noon, squall, rest or far.")],
     out: Annotated[Path, typer.Option(help="Folder for clip, truth, crossings and recipe.")],
     seed: Annotated[int | None, typer.Option(min=0, help="Another herd on the same farm.")] = None,
     seconds: Annotated[float | None, typer.Option(help="Length of the clip, s.")] = None,

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from drover.app.dials.parts import Card, Folded, muted
 from drover.app.dials.settings import SettingsPage
@@ -24,7 +26,9 @@ MODELS = {
 
 
 class DetectDials(SettingsPage):
-    """Threshold, background, clean-up, size."""
+    """Threshold, background, light, clean-up, size, where to look."""
+
+    area_wanted = Signal(str)
 
     def __init__(self, session: Session, pictures: Pictures) -> None:
         super().__init__(session)
@@ -35,6 +39,7 @@ class DetectDials(SettingsPage):
         self._add_light_and_shadow()
         self._add_clean_up()
         self._add_sizes()
+        self._add_where()
         session.detections_changed.connect(self._show_evidence)
         session.recipe_changed.connect(self._show_evidence)
         pictures.detect_ready.connect(self._show_evidence)
@@ -105,6 +110,21 @@ class DetectDials(SettingsPage):
             more.rows.addWidget(self.row(label, f"detect.size.{name}"))
         self.size_card.body.addWidget(more)
         self.column.addWidget(self.size_card)
+
+    def _add_where(self) -> None:
+        card = Card("Where to look")
+        row = QHBoxLayout()
+        for text, kind in (("Ignore an area", "ignore"), ("Only inside", "include")):
+            button = QPushButton(text)
+            button.setToolTip("Click its corners on the field; Enter or a click on the first corner closes it.")
+            button.clicked.connect(lambda _=False, kind=kind: self.area_wanted.emit(kind))
+            row.addWidget(button)
+        row.addStretch(1)
+        card.body.addLayout(row)
+        card.body.addWidget(
+            self.choice("a detection lies", "detect.where.by", {"foot": "where its foot is", "area": "by area"})
+        )
+        self.column.addWidget(card)
 
     def _show_evidence(self) -> None:
         detect, now = self.session.detect, self.pictures.detect

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import QMenu, QSizePolicy
 
 from drover.app.drops import DropTarget
 from drover.app.field import overlays
+from drover.app.field.area_editor import AreaEditor, AreaKind
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.view_transform import ViewTransform
 from drover.app.images import grey_image, mask_image
@@ -50,6 +51,7 @@ class Field(DropTarget):
         super().__init__()
         self.session, self.pictures = session, pictures
         self.editor = LineEditor(session)
+        self.areas = AreaEditor(session)
         self.shown = {"Outlines", "Numbers", "Trails", "Forecast"}
         self.view = ViewTransform()
         self._pan_from: QPointF | None = None
@@ -82,6 +84,12 @@ class Field(DropTarget):
         self.editor.start_drawing()
         self.setCursor(Qt.CursorShape.CrossCursor)
 
+    def start_area(self, kind: AreaKind) -> None:
+        """The next clicks are the corners of an area."""
+        self.areas.start(kind)
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.setFocus()
+
     def _on_clip(self) -> None:
         clip = self.session.clip
         if clip is not None:
@@ -100,6 +108,7 @@ class Field(DropTarget):
             self._draw_picture(painter)
             self._draw_overlays(painter)
             now = float(clip.times[self.session.frame])
+            self.areas.draw(painter, self.view)
             self.editor.draw(painter, self.view, now)
 
     @property
@@ -170,7 +179,11 @@ class Field(DropTarget):
         point = event.position()
         if self.session.clip is None:
             return
-        if event.button() == Qt.MouseButton.LeftButton:
+        if event.button() == Qt.MouseButton.LeftButton and self.areas.drawing:
+            self.areas.click(point, self.view)
+            self._set_cursor()
+            self.update()
+        elif event.button() == Qt.MouseButton.LeftButton:
             bend = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             if not self.editor.drawing and self.editor.reverse_at(point, self.view):
                 return
@@ -188,7 +201,10 @@ class Field(DropTarget):
         point = event.position()
         if self.session.clip is None:
             return
-        if self._pan_from is not None:
+        if self.areas.drawing:
+            self.areas.move(point)
+            self.update()
+        elif self._pan_from is not None:
             self.view = self.view.panned(point - self._pan_from)
             self._pan_from = point
             self.update()
@@ -203,7 +219,7 @@ class Field(DropTarget):
             self.update()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        if self.editor.line_at(event.position(), self.view) is None:
+        if self.editor.line_at(event.position(), self.view) is None and not self.areas.drawing:
             self.fit()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
@@ -217,7 +233,12 @@ class Field(DropTarget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape:
             self.editor.stop()
+            self.areas.stop()
             self.unsetCursor()
+            self.update()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.areas.drawing:
+            self.areas.finish()
+            self._set_cursor()
             self.update()
         elif event.key() == Qt.Key.Key_Delete and self.editor.hover is not None:
             self.editor.remove(self.editor.hover[0])
@@ -225,7 +246,7 @@ class Field(DropTarget):
             super().keyPressEvent(event)
 
     def _set_cursor(self) -> None:
-        if self.editor.drawing:
+        if self.editor.drawing or self.areas.drawing:
             self.setCursor(Qt.CursorShape.CrossCursor)
         elif self.editor.hover is not None:
             corner = self.editor.hover[1] >= 0
@@ -251,6 +272,13 @@ class Field(DropTarget):
             menu.addAction("Reverse direction", lambda: self.editor.reverse(number))
             menu.addAction("Remove line", lambda: self.editor.remove(number))
             menu.addSeparator()
+        area = self.areas.area_at(point, self.view)
+        if area is not None:
+            kind, place = area
+            menu.addAction("Remove this area", lambda: self.areas.remove(kind, place))
+            menu.addSeparator()
         menu.addAction("Draw a counting line", self.start_line)
+        menu.addAction("Ignore an area", lambda: self.start_area("ignore"))
+        menu.addAction("Count only inside an area", lambda: self.start_area("include"))
         menu.addAction("Show the whole picture", self.fit)
         menu.exec(self.mapToGlobal(point.toPoint()))
