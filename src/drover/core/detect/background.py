@@ -252,6 +252,7 @@ class Mixture(_Clock):
         self._mean = np.zeros((most, *shape), np.float32)
         self._variance = np.full((most, *shape), FIRST_NOISE, np.float32)
         self._count = np.zeros(shape, np.uint8)
+        self._odd = np.zeros(shape, np.uint8)
 
     def step(self, grey: Grey, time: float) -> bool:
         """Take in one picture; see :class:`BackgroundModel`."""
@@ -261,11 +262,17 @@ class Mixture(_Clock):
         else:
             rate = 1.0 - math.exp(-self.settings.rate * elapsed)
             busy = 1.0 - math.exp(math.log(1 - self.FOREGROUND_SHARE) * elapsed / max(self.keep_still, 0.04))
+        least, height = np.float32(self.LEAST_SPREAD), grey.shape[0]
         in_bands(
-            kernels.update_mixture, grey.shape[0],
-            grey, self._weight, self._mean, self._variance, self._count, self.difference,
+            kernels.look_at_first, height,
+            grey, self._mean[0], self._variance[0], self._count, self.difference, self._odd, np.float32(rate), least,
+            self._in_noise, self.seen,
+        )  # fmt: skip
+        in_bands(
+            kernels.update_mixture, height,
+            grey, self._weight, self._mean, self._variance, self._count, self.difference, self._odd,
             np.float32(rate), np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE),
-            np.float32(self.LEAST_SPREAD), np.float32(FIRST_NOISE), self._in_noise,
+            least, np.float32(FIRST_NOISE), self._in_noise,
         )  # fmt: skip
         return not learning
 

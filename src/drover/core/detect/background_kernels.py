@@ -6,10 +6,18 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["difference_from_before", "mark_moving", "update_average", "update_median", "update_mixture"]
+__all__ = [
+    "difference_from_before",
+    "look_at_first",
+    "mark_moving",
+    "update_average",
+    "update_median",
+    "update_mixture",
+]
 
 Grey = NDArray[np.uint8]
 Float32 = NDArray[np.float32]
+TURNS = 4  # frames between two full looks at a pixel whose first component matches
 _EIGHT = np.float32(8.0)
 _HALF = np.float32(0.5)
 _MOST = np.float32(255.0)
@@ -106,6 +114,44 @@ def difference_from_before(
 
 
 @njit(cache=True, nogil=True, fastmath=True)
+def look_at_first(
+    grey: Grey,
+    mean: Float32,
+    variance: Float32,
+    count: Grey,
+    difference: Grey,
+    odd: Grey,
+    rate: np.float32,
+    least_noise: np.float32,
+    in_noise: bool,
+    turn: int,
+    first_row: int,
+    past_row: int,
+) -> None:  # pragma: no cover
+    """The mixture's first component, (height, width) each: most pixels match it and are done here.
+
+    ``odd`` becomes 1 where a pixel has to be looked at in full: it does not match, or it has more components and
+    its turn has come.
+    """
+    width = grey.shape[1]
+    nine, zero = np.float32(9.0), np.float32(0.0)
+    for y in range(first_row, past_row):
+        greys, means, spreads = grey[y], mean[y], variance[y]
+        counts, shown, odds = count[y], difference[y], odd[y]
+        for x in range(width):
+            delta = np.float32(greys[x]) - means[x]
+            matches = delta * delta < nine * spreads[x]
+            shown[x] = np.uint8(min(_shown(abs(delta), spreads[x], in_noise) + _HALF, _MOST))
+            due = (counts[x] != 1) & ((x + turn) % TURNS == 0)
+            odds[x] = np.uint8((not matches) | due)
+        for x in range(width):
+            step = zero if odds[x] else rate
+            delta = np.float32(greys[x]) - means[x]
+            means[x] += step * delta
+            spreads[x] = max(least_noise, spreads[x] + step * (delta * delta - spreads[x]))
+
+
+@njit(cache=True, nogil=True, fastmath=True)
 def update_mixture(
     grey: Grey,
     weight: Float32,
@@ -113,6 +159,7 @@ def update_mixture(
     variance: Float32,
     count: Grey,
     difference: Grey,
+    odd: Grey,
     rate: np.float32,
     busy_rate: np.float32,
     pruning: np.float32,
@@ -123,36 +170,22 @@ def update_mixture(
     first_row: int,
     past_row: int,
 ) -> None:  # pragma: no cover
-    """One step of the mixture, in place, for some rows; components lie in order of weight, (components, height, width).
+    """One step of the mixture in full, in place, for the ``odd`` pixels of some rows.
 
-    A pixel matches a component within three standard deviations. ``difference`` becomes the distance from the
-    nearest component that belongs to the background. Most pixels have one component and match it: they are done
-    in a loop without branches, the others one by one after it.
+    Components lie in order of weight, (components, height, width). A pixel matches a component within three
+    standard deviations. ``difference`` becomes the distance from the nearest component that belongs to the
+    background.
     """
-    width = grey.shape[1]
-    odd = np.empty(width, np.uint8)
-    nine, zero = np.float32(9.0), np.float32(0.0)
     for y in range(first_row, past_row):
-        for x in range(width):
-            delta = np.float32(grey[y, x]) - mean[0, y, x]
-            spread = variance[0, y, x]
-            square = delta * delta
-            plain = (count[y, x] == 1) & (square < nine * spread)
-            step = rate if plain else zero
-            shown = _shown(abs(delta), spread, in_noise)
-            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
-            mean[0, y, x] += step * delta
-            variance[0, y, x] = max(least_noise, spread + step * (square - spread))
-            odd[x] = 0 if plain else 1
-        for x in range(width):
-            if odd[x]:
+        for x in range(grey.shape[1]):
+            if odd[y, x]:
                 _update_pixel(
                     y, x, np.float32(grey[y, x]), weight, mean, variance, count, difference, rate, busy_rate,
                     pruning, background_share, least_noise, first_noise, in_noise,
                 )  # fmt: skip
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
 def _update_pixel(
     y: int,
     x: int,
@@ -184,6 +217,8 @@ def _update_pixel(
             owner, owner_is_background = k, behind
     difference[y, x] = np.uint8(min(nearest + _HALF, _MOST)) if n > 0 else np.uint8(0)
     step = rate if owner_is_background or n == 0 else busy_rate
+    if owner == 0 and n > 1:
+        step = min(step * np.float32(TURNS), np.float32(1.0))  # it comes this way only once in so many frames
     total = np.float32(0.0)
     kept = 0
     for k in range(n):
