@@ -118,7 +118,7 @@ class ShadowSettings(_Settings):
     mode: Literal["off", "drop", "keep"] = Field(
         default="drop", description="off: not looked for; drop: cut from the mask; keep: shown but left in the mask."
     )
-    darkest: float = _dial(0.4, 0.05, 1.0, "fraction", "A shadow leaves at least this share of the light.", 0.01)
+    darkest: float = _dial(0.5, 0.05, 1.0, "fraction", "A shadow leaves at least this share of the light.", 0.01)
     lightest: float = _dial(0.9, 0.1, 1.0, "fraction", "A shadow leaves at most this share of the light.", 0.01)
     colour_change: float = _dial(
         6.0, 0.5, 100.0, "levels", "How far a shadow may shift the ground's colour. Higher finds more shadow.", 0.5
@@ -241,7 +241,7 @@ class MotionSettings(_Settings):
         0.05,
     )
     box_noise: float = _dial(
-        3.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
+        2.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
     )
     size_noise: float = _dial(0.5, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1)
     size_doubt: float = _dial(
