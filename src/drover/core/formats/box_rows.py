@@ -18,7 +18,7 @@ import numpy as np
 from drover.core.errors import FormatError
 from drover.core.types import Detections, Tracks, Truth, rows_to_frames
 
-__all__ = ["read_detections", "read_tracks", "read_truth", "write_detections", "write_tracks", "write_truth"]
+__all__ = ["read_tracks", "read_truth", "write_detections", "write_tracks", "write_truth"]
 
 HEADER = "frame,id,left,top,width,height,confidence,x,y,z"
 TRUTH_HEADER = "frame,id,left,top,width,height,consider,class,visibility"
@@ -90,31 +90,6 @@ def write_truth(path: Path, truth: Truth) -> None:
                 strict=True,
             )
         ),
-    )
-
-
-def read_detections(path: Path, *, frame_count: int, size: tuple[int, int]) -> Detections:
-    """Detections for a clip of ``frame_count`` frames of ``size`` (width, height) px.
-
-    Raises
-    ------
-    FormatError
-        Naming the first line that cannot be used.
-    """
-    rows = list(_rows(path))
-    for row in rows:
-        if row.frame >= frame_count:
-            raise FormatError(
-                f"{path}: line {row.line}: frame {row.frame + 1} is beyond the clip's {frame_count} frames; "
-                "check that the file belongs to this clip"
-            )
-    confidence = [_confidence(path, row) for row in rows]
-    return Detections.from_boxes(
-        np.asarray([row.frame for row in rows], np.int64),
-        np.asarray([row.box for row in rows], np.float32).reshape(-1, 4),
-        np.asarray(confidence, np.float32),
-        frame_count=frame_count,
-        size=size,
     )
 
 
