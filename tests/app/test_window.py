@@ -325,6 +325,11 @@ def test_work_without_a_name_is_on_disk_within_a_second(opened, qtbot):
     opened.dials.count.cards[0].turn.click()
     qtbot.waitUntil(lambda: not opened.autosave.busy, timeout=2000)
     assert read_project(unsaved_path()).recipe_text.count("Gap") == 1
+    with sqlite3.connect(unsaved_path()) as db:
+        edits = db.execute("SELECT what, before, after FROM edit").fetchall()
+    db.close()
+    assert [what for what, _, _ in edits] == ["reverse line 'Gap'"]
+    assert edits[0][1] != edits[0][2]
 
 
 def test_a_project_whose_clip_is_gone_still_shows_its_results(opened, qtbot, tmp_path):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from pathlib import Path
 
 import platformdirs
@@ -43,7 +44,9 @@ class Autosave(QObject):
         session.changed.connect(self._timer.start)
         session.frame_changed.connect(self._touch)
         session.undo.indexChanged.connect(self._log)
+        session.clip_changed.connect(self._start_log)
         self._logged = ""
+        self._edits: deque[tuple[str, str, str]] = deque()
 
     @property
     def busy(self) -> bool:
@@ -71,7 +74,7 @@ class Autosave(QObject):
             self.use(None)
         file = self._file
         assert file is not None
-        self._job.submit(lambda _: file.save(contents))
+        self._job.submit(lambda _: self._write(file, contents))
 
     def save_and_wait(self) -> None:
         """Write what has changed before going on; for closing the window.
@@ -85,19 +88,25 @@ class Autosave(QObject):
         self._timer.stop()
         self._job.close()
         if contents is not None and self._file is not None:
-            self._file.save(contents)
+            self._write(self._file, contents)
 
     def _touch(self) -> None:
         if self._file is not None and not self._timer.isActive():
             self._timer.start(1000)
 
+    def _start_log(self) -> None:
+        """Another clip: its recipe is where the edits start from."""
+        self._edits.clear()
+        self._logged = self.session.recipe_text
+
     def _log(self, index: int) -> None:
-        """Keep a note of each edit in the project file, with the recipe before and after."""
+        """Note each edit with the recipe before and after; it is written with the next save."""
         before, self._logged = self._logged, self.session.recipe_text
-        file = self._file
-        if file is None or index == 0 or not before:
-            return
-        what = self.session.undo.text(index - 1)
-        QTimer.singleShot(
-            DELAY_MS * 2, self, lambda: self._job.submit(lambda _: file.log_edit(what, before, self._logged))
-        )
+        if index > 0 and before:
+            self._edits.append((self.session.undo.text(index - 1), before, self._logged))
+
+    def _write(self, file: ProjectFile, contents: ProjectContents) -> None:
+        """Save, then add the edits made since; edits wait here, so that an overtaken save loses none."""
+        file.save(contents)
+        while self._edits:
+            file.log_edit(*self._edits.popleft())
