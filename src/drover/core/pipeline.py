@@ -178,7 +178,7 @@ class _DetectPass:
         cancelled: IsCancelled,
     ) -> bool:
         published, pause = self.started, PUBLISH_EVERY
-        frames = prefetched_frames(self.clip.path)
+        frames = prefetched_frames(self.clip.path, colour=self.detector.settings.shadow.mode != "off")
         try:
             for frame in frames:
                 if cancelled():

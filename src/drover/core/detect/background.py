@@ -167,10 +167,10 @@ class RunningAverage(_Clock):
         else:
             rate = 1.0 - math.exp(-self.settings.rate * elapsed)
             busy = 1.0 - math.exp(-self.settings.rate * self.settings.busy_share * elapsed)
-        noise_rate = 1.0 - math.exp(-NOISE_RATE * elapsed)
+        noise_rate = 1.0 - math.exp(-NOISE_RATE * elapsed * kernels.TURNS)
         kernels.update_average(
             grey, self._background, self._noise, self.difference, np.float32(self._cut()), np.float32(rate),
-            np.float32(busy), np.float32(noise_rate), np.float32(LEAST_NOISE), self._in_noise,
+            np.float32(busy), np.float32(noise_rate), np.float32(LEAST_NOISE), self._in_noise, self.seen,
         )  # fmt: skip
         return not learning
 

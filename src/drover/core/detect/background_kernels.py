@@ -17,7 +17,7 @@ __all__ = [
 
 Grey = NDArray[np.uint8]
 Float32 = NDArray[np.float32]
-TURNS = 4  # frames between two full looks at a pixel whose first component matches
+TURNS = 4  # frames between two full looks at what changes slowly
 _EIGHT = np.float32(8.0)
 _HALF = np.float32(0.5)
 _MOST = np.float32(255.0)
@@ -41,24 +41,40 @@ def update_average(
     noise_rate: np.float32,
     least_noise: np.float32,
     in_noise: bool,
+    turn: int,
 ) -> None:  # pragma: no cover
     """One step of the running average, in place.
 
     ``difference`` becomes the distance from the background as it was; the background moves toward the picture
     by ``rate``, or by ``busy_rate`` where the difference is over ``cut``. ``noise`` (levels squared) follows the
-    squared difference where nothing moves.
+    squared difference where nothing moves, in every fourth row: noise does not change from frame to frame.
     """
     height, width = grey.shape
     for y in range(height):
-        for x in range(width):
-            delta = np.float32(grey[y, x]) - background[y, x]
-            size = abs(delta)
-            shown = _shown(size, noise[y, x], in_noise)
-            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
-            busy = shown > cut
-            background[y, x] += (busy_rate if busy else rate) * delta
-            learnt = max(least_noise, noise[y, x] + noise_rate * (size * size - noise[y, x]))
-            noise[y, x] = noise[y, x] if busy else learnt
+        # Three plain loops, each with a bound on every byte: only so are they turned into wide instructions.
+        learns = noise_rate if (y + turn) % TURNS == 0 else np.float32(0.0)
+        if in_noise:
+            for x in range(width):
+                delta = np.float32(grey[y, x]) - background[y, x]
+                shown = abs(delta) * _EIGHT / np.sqrt(noise[y, x])
+                difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+                background[y, x] += (busy_rate if shown > cut else rate) * delta
+                learnt = max(least_noise, noise[y, x] + learns * (delta * delta - noise[y, x]))
+                noise[y, x] = noise[y, x] if shown > cut else learnt
+        elif learns > 0:
+            for x in range(width):
+                delta = np.float32(grey[y, x]) - background[y, x]
+                size = abs(delta)
+                difference[y, x] = np.uint8(min(size + _HALF, _MOST))
+                background[y, x] += (busy_rate if size > cut else rate) * delta
+                learnt = max(least_noise, noise[y, x] + learns * (delta * delta - noise[y, x]))
+                noise[y, x] = noise[y, x] if size > cut else learnt
+        else:
+            for x in range(width):
+                delta = np.float32(grey[y, x]) - background[y, x]
+                size = abs(delta)
+                difference[y, x] = np.uint8(min(size + _HALF, _MOST))
+                background[y, x] += (busy_rate if size > cut else rate) * delta
 
 
 @njit(cache=True, nogil=True, fastmath=True)
@@ -253,8 +269,14 @@ def _update_pixel(
     count[y, x] = kept
 
 
-def mark_moving(difference: Grey, threshold: float, words: NDArray[np.uint64]) -> None:
-    """Set bit x % 64 of word x // 64 in each row where the difference is over the threshold."""
-    octets = np.packbits(difference > np.uint8(min(max(threshold, 0.0), 255.0)), axis=1, bitorder="little")
+def mark_moving(
+    difference: Grey, threshold: float, words: NDArray[np.uint64], over: NDArray[np.bool_] | None = None
+) -> None:
+    """Set bit x % 64 of word x // 64 in each row where the difference is over the threshold.
+
+    ``over`` (height, width) bool is room to work in, for those who call this for every frame.
+    """
+    moves = np.greater(difference, np.uint8(min(max(threshold, 0.0), 255.0)), out=over)
+    octets = np.packbits(moves, axis=1, bitorder="little")
     words[:, -1] = 0
     words.view(np.uint8)[:, : octets.shape[1]] = octets

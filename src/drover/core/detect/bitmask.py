@@ -11,10 +11,23 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["Words", "close_mask", "open_mask", "unpack", "words_for"]
+__all__ = ["Words", "close_mask", "lowest_place", "open_mask", "unpack", "words_for"]
 
 Words = NDArray[np.uint64]
 _ONES = np.uint64(0xFFFFFFFFFFFFFFFF)
+
+
+# Place of a single set bit, by a product that has another top six bits for each (Leiserson et al. 1998).
+_SPREAD = np.uint64(0x03F79D71B4CB0A89)
+_PLACES = np.zeros(64, np.uint8)
+for _k in range(64):
+    _PLACES[((0x03F79D71B4CB0A89 << _k) & 0xFFFFFFFFFFFFFFFF) >> 58] = _k
+
+
+@njit(cache=True, nogil=True, inline="always")
+def lowest_place(bit: np.uint64) -> np.int64:  # pragma: no cover
+    """Place (0..63) of the one bit that is set in a word."""
+    return np.int64(_PLACES[(bit * _SPREAD) >> np.uint64(58)])
 
 
 def words_for(height: int, width: int) -> Words:

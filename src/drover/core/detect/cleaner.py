@@ -26,6 +26,7 @@ class Cleaner:
         self.width, self.height = size
         self.raw, self.shadow = words_for(self.height, self.width), words_for(self.height, self.width)
         self.clean: Words = self.raw
+        self._over = np.empty((self.height, self.width), np.bool_)
 
     def clear(self) -> None:
         """Nothing moves."""
@@ -35,7 +36,7 @@ class Cleaner:
 
     def mark(self, difference: NDArray[np.uint8]) -> None:
         """Mark the pixels over the threshold."""
-        mark_moving(difference, float(cut_of(self.settings.background)), self.raw)
+        mark_moving(difference, float(cut_of(self.settings.background)), self.raw, self._over)
         self.shadow[:] = 0
 
     def take_shadows(

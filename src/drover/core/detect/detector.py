@@ -21,7 +21,7 @@ from drover.core.types import Detections, Frame
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState"]
 
-VERSION = 2
+VERSION = 3
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
 DetectorState = ModelState

@@ -12,7 +12,7 @@ from numba import njit
 from numpy.typing import NDArray
 from scipy import ndimage
 
-__all__ = ["LightFollower", "block_ratios", "even_out"]
+__all__ = ["LightFollower", "block_ratios", "even_out", "median_of_25"]
 
 BLOCKS_ACROSS = 40
 SAMPLES = 8  # a side: 64 pixels of each block are looked at
@@ -20,7 +20,7 @@ DARKEST = 12.0  # grey levels: darker background says nothing about the ratio
 STEPS_PER_OCTAVE = 48
 REFRESH = 3  # frames between two looks at the whole field while the light is steady
 MOVED = 0.012  # change of the coarse look from which the field is taken at once
-ROWS_ALIKE = 4  # rows that share one line of factors: the field is smooth over whole blocks
+BANDS = 4  # in each block, of rows that share one line of factors: the field is smooth over whole blocks
 
 
 class LightFollower:
@@ -55,7 +55,7 @@ class LightFollower:
         change = None
         if self._field is None or moved or self._frames % REFRESH == 0:
             ratio = block_ratios(grey, background, self.block, _OCTAVES)
-            field = ndimage.gaussian_filter(ndimage.median_filter(ratio, size=5, mode="nearest"), 0.8, mode="nearest")
+            field = ndimage.gaussian_filter(median_of_25(ratio), 0.8, mode="nearest")
             self._field = field.astype(np.float32)
             now = float(np.median(field))
             change, self.gain = now / self.gain, now
@@ -107,6 +107,37 @@ def block_ratios(
     return out
 
 
+@njit(cache=True, nogil=True)
+def median_of_25(field: NDArray[np.float32]) -> NDArray[np.float32]:  # pragma: no cover
+    """Median of the 5 by 5 neighbours of every cell; beyond the edge the edge goes on."""
+    rows, columns = field.shape
+    out = np.empty_like(field)
+    near = np.empty(25, np.float32)
+    for r in range(rows):
+        for c in range(columns):
+            n = 0
+            for i in range(r - 2, r + 3):
+                for j in range(c - 2, c + 3):
+                    value = field[min(max(i, 0), rows - 1), min(max(j, 0), columns - 1)]
+                    k = n
+                    while k > 0 and near[k - 1] > value:
+                        near[k] = near[k - 1]
+                        k -= 1
+                    near[k] = value
+                    n += 1
+            out[r, c] = near[12]
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _scale_rows(
+    grey: NDArray[np.uint8], factor: NDArray[np.int32], out: NDArray[np.uint8], first: int, past: int
+) -> None:  # pragma: no cover
+    for y in range(first, past):
+        for x in range(grey.shape[1]):
+            out[y, x] = np.uint8(min((np.int32(grey[y, x]) * factor[x] + 2048) >> 12, 255))
+
+
 @njit(cache=True, nogil=True, fastmath=True)
 def even_out(
     grey: NDArray[np.uint8],
@@ -117,28 +148,28 @@ def even_out(
     """Divide the picture by the gain field, straight between the middles of blocks."""
     width = grey.shape[1]
     rows, columns = field.shape
-    factor = np.empty(width, np.float32)
+    factor = np.empty(width, np.int32)  # in 4096ths: whole numbers are faster here
     line = np.empty(columns, np.float32)
-    for y in range(grey.shape[0]):
-        if y % ROWS_ALIKE == 0:
-            at = min(max((y + 0.5 * ROWS_ALIKE) / block - 0.5, 0.0), rows - 1.0)
-            top = min(int(at), max(rows - 2, 0))
-            below = min(top + 1, rows - 1)
-            f = np.float32(at - top)
-            for c in range(columns):
-                line[c] = np.float32(1.0) / (field[top, c] * (np.float32(1.0) - f) + field[below, c] * f)
-            half = block // 2
-            for x in range(min(half, width)):
-                factor[x] = line[0]
-            for c in range(columns):
-                start = half + c * block
-                slope = (line[min(c + 1, columns - 1)] - line[c]) / np.float32(block)
-                for x in range(max(0, min(block, width - start))):
-                    factor[start + x] = line[c] + slope * np.float32(x)
-        for x in range(width):
-            out[y, x] = np.uint8(min(np.float32(grey[y, x]) * factor[x] + _HALF, _MOST))
+    alike = max(1, block // BANDS)
+    for y in range(0, grey.shape[0], alike):
+        at = min(max((y + 0.5 * alike) / block - 0.5, 0.0), rows - 1.0)
+        top = min(int(at), max(rows - 2, 0))
+        below = min(top + 1, rows - 1)
+        f = np.float32(at - top)
+        for c in range(columns):
+            line[c] = np.float32(1.0) / (field[top, c] * (np.float32(1.0) - f) + field[below, c] * f)
+        half = block // 2
+        for x in range(min(half, width)):
+            factor[x] = np.int32(line[0] * _FINE + _HALF)
+        for c in range(columns):
+            start = half + c * block
+            slope = (line[min(c + 1, columns - 1)] - line[c]) / np.float32(block)
+            for x in range(max(0, min(block, width - start))):
+                factor[start + x] = np.int32((line[c] + slope * np.float32(x)) * _FINE + _HALF)
+        _scale_rows(grey, factor, out, y, min(y + alike, grey.shape[0]))
 
 
 _HALF = np.float32(0.5)
+_FINE = np.float32(4096.0)
 _MOST = np.float32(255.0)
 _OCTAVES = np.log2(np.maximum(np.arange(4081, dtype=np.float32) / 16, 0.25)).astype(np.float32)

@@ -13,6 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.detect.bitmask import lowest_place
 from drover.core.recipe import ShadowSettings
 
 __all__ = ["ShadowFinder"]
@@ -69,15 +70,21 @@ class ShadowFinder:
 def _learn_colour(
     chroma: NDArray[np.uint8], colour: NDArray[np.float32], moving: NDArray[np.uint64], rate: np.float32
 ) -> None:  # pragma: no cover
+    """Move the ground's colour toward the picture where nothing moves, and put back where it does."""
     _, height, width = chroma.shape
+    before = np.empty(width, np.float32)
     for c in range(2):
         for y in range(height):
             row = min(2 * y, moving.shape[0] - 1)
             for x in range(width):
-                word = moving[row, x >> 5]
-                if word != 0 and (word >> np.uint64((2 * x) & 63)) & np.uint64(1):
-                    continue
+                before[x] = colour[c, y, x]
                 colour[c, y, x] += rate * (np.float32(chroma[c, y, x]) - colour[c, y, x])
+            for w in range(moving.shape[1]):
+                bits = moving[row, w]
+                if bits != 0:
+                    for x in range(w * 32, min(w * 32 + 32, width)):
+                        if (bits >> np.uint64((2 * x) & 63)) & np.uint64(1):
+                            colour[c, y, x] = before[x]
 
 
 @njit(cache=True, nogil=True)
@@ -92,34 +99,63 @@ def _sort_pixels(
     lightest: float,
     change: float,
 ) -> None:  # pragma: no cover
-    height, width = grey.shape
+    """Go through the moving pixels a mask word at a time, with the column sums of three rows made at once."""
+    height = grey.shape[0]
+    one, zero = np.uint64(1), np.uint64(0)
+    now, then = np.zeros(66, np.float32), np.zeros(66, np.float32)
+    wool, most = np.float32(lightest + 0.2), np.float32(change)
+    low, high, middle = np.float32(darkest), np.float32(lightest), np.float32(128.0)
     for y in range(height):
+        cy = min(y >> 1, chroma.shape[1] - 1)
         for w in range(moving.shape[1]):
             bits = moving[y, w]
-            dark = np.uint64(0)
+            dark = zero
             if bits != 0:
-                for b in range(min(64, width - w * 64)):
-                    if not (bits >> np.uint64(b)) & np.uint64(1):
-                        continue
-                    x = w * 64 + b
+                first = w * 64
+                left, summed = bits, False
+                while left != zero:
+                    bit = left & (~left + one)
+                    left ^= bit
+                    b = lowest_place(bit)
+                    x = first + b
                     # Wool is brighter than the ground: most pixels are done here.
-                    if grey[y, x] > (lightest + 0.2) * background[y, x]:
+                    if np.float32(grey[y, x]) > wool * background[y, x]:
                         continue
-                    now, then = 0.0, 0.0
-                    for v in range(max(0, y - 1), min(height, y + 2)):
-                        for u in range(max(0, x - 1), min(width, x + 2)):
-                            now += grey[v, u]
-                            then += background[v, u]
-                    ratio = now / max(then, 1.0)
-                    if ratio < darkest or ratio > lightest:
+                    if not summed:
+                        _column_sums(grey, background, y, first - 1, now, then)
+                        summed = True
+                    below = then[b] + then[b + 1] + then[b + 2]
+                    ratio = (now[b] + now[b + 1] + now[b + 2]) / max(below, np.float32(1.0))
+                    if ratio < low or ratio > high:
                         continue
-                    cy, cx = min(y >> 1, chroma.shape[1] - 1), min(x >> 1, chroma.shape[2] - 1)
-                    off = 0.0
+                    cx = min(x >> 1, chroma.shape[2] - 1)
+                    off = np.float32(0.0)
                     for c in range(2):
-                        expected = ratio * (colour[c, cy, cx] - 128.0)
-                        off = max(off, abs(chroma[c, cy, cx] - 128.0 - expected))
-                    if off > change:
-                        continue
-                    dark |= np.uint64(1) << np.uint64(b)
+                        expected = ratio * (colour[c, cy, cx] - middle)
+                        off = max(off, abs(np.float32(chroma[c, cy, cx]) - middle - expected))
+                    if off <= most:
+                        dark |= bit
             shadow[y, w] = dark
             moving[y, w] = bits & ~dark
+
+
+@njit(cache=True, nogil=True)
+def _column_sums(
+    grey: NDArray[np.uint8],
+    background: NDArray[np.float32],
+    y: int,
+    left: int,
+    now: NDArray[np.float32],
+    then: NDArray[np.float32],
+) -> None:  # pragma: no cover
+    """Sums over rows y - 1 .. y + 1 of the 66 columns from ``left`` on; 0 outside the picture."""
+    height, width = grey.shape
+    now[:] = 0
+    then[:] = 0
+    first, past = max(0, left), min(width, left + 66)
+    for v in range(max(0, y - 1), min(height, y + 2)):
+        greys, grounds = grey[v, first:past], background[v, first:past]
+        a, b = now[first - left :], then[first - left :]
+        for x in range(past - first):
+            a[x] += np.float32(greys[x])
+            b[x] += grounds[x]

@@ -89,20 +89,36 @@ def nearest_larger(
 def _merged(blobs: Blobs, owner: NDArray[np.int64]) -> Blobs:
     """Blobs with the same owner as one; each keeps its runs in order of row."""
     kept, group = np.unique(owner, return_inverse=True)
-    box = np.empty((len(kept), 4), np.float32)
-    for side, pick in enumerate((np.minimum, np.minimum, np.maximum, np.maximum)):
-        column = np.full(len(kept), np.inf if side < 2 else -np.inf)
-        pick.at(column, group, blobs.box[:, side])
-        box[:, side] = column
-    area = np.bincount(group, weights=blobs.area)
-    contrast = np.bincount(group, weights=blobs.area * blobs.contrast) / np.maximum(area, 1)
+    box, sums = _joined(blobs.box, blobs.area, blobs.contrast, group, len(kept))
     of_run = np.repeat(group, blobs.run_count)
-    order = np.lexsort((blobs.runs[:, 1], blobs.runs[:, 0], of_run))
+    place = (of_run << 32) | (blobs.runs[:, 0].astype(np.int64) << 16) | blobs.runs[:, 1]
     return replace(
         blobs,
         box=box,
-        area=area.astype(np.float32),
-        contrast=contrast.astype(np.float32),
+        area=sums[:, 0].astype(np.float32),
+        contrast=(sums[:, 1] / np.maximum(sums[:, 0], 1)).astype(np.float32),
         run_count=np.bincount(of_run, minlength=len(kept)).astype(np.int64),
-        runs=blobs.runs[order],
+        runs=blobs.runs[np.argsort(place, kind="stable")],
     )
+
+
+@njit(cache=True, nogil=True)
+def _joined(
+    box: NDArray[np.float32],
+    area: NDArray[np.float32],
+    contrast: NDArray[np.float32],
+    group: NDArray[np.int64],
+    count: int,
+) -> tuple[NDArray[np.float32], NDArray[np.float64]]:  # pragma: no cover
+    """Box around each group, and its summed pixels and summed difference."""
+    out, sums = np.empty((count, 4), np.float32), np.zeros((count, 2))
+    out[:, :2] = np.inf
+    out[:, 2:] = -np.inf
+    for k in range(box.shape[0]):
+        g = group[k]
+        for side in range(2):
+            out[g, side] = min(out[g, side], box[k, side])
+            out[g, side + 2] = max(out[g, side + 2], box[k, side + 2])
+        sums[g, 0] += area[k]
+        sums[g, 1] += area[k] * contrast[k]
+    return out, sums

@@ -28,11 +28,12 @@ class StillWatch:
         self.settings = settings
         width, height = size
         self._age = np.zeros((height, width), np.uint16)
+        self._young = np.ones((height, (width + 63) // 64), np.bool_)
         self._before: list[tuple[float, NDArray[np.uint8]]] = []
 
     def look(self, moving: NDArray[np.uint64], grey: NDArray[np.uint8], time: float) -> None:
         """Take in a frame's cleaned mask and its picture."""
-        grow_ages(moving, self._age)
+        grow_ages(moving, self._age, self._young)
         if not self._before or time - self._before[-1][0] >= 0.3:
             self._before = [*self._before[-1:], (time, grey.copy())]
 
@@ -52,7 +53,8 @@ class StillWatch:
         out = np.zeros(len(run_count), np.bool_)
         if not self._before or len(out) == 0:
             return out
-        facts = stand_facts(runs, start, self._age, grey, self._before[0][1])
+        soonest = min(GHOST_AGE, self.settings.keep_for) / max(interval, 1e-6)
+        facts = stand_facts(runs, start, self._age, grey, self._before[0][1], soonest)
         seconds = facts[:, 0] * interval
         standing = facts[:, 1] < STILL_CHANGE
         out |= standing & (seconds >= self.settings.keep_for)
@@ -64,21 +66,24 @@ class StillWatch:
 
 
 @njit(cache=True, nogil=True)
-def grow_ages(moving: NDArray[np.uint64], age: NDArray[np.uint16]) -> None:  # pragma: no cover
-    """One frame older where it moves, 0 elsewhere."""
+def grow_ages(
+    moving: NDArray[np.uint64], age: NDArray[np.uint16], young: NDArray[np.bool_]
+) -> None:  # pragma: no cover
+    """One frame older where it moves, 0 elsewhere; ``young`` (height, words) marks words whose ages are all 0."""
     height, width = age.shape
     for y in range(height):
         for w in range(moving.shape[1]):
             bits = moving[y, w]
+            if bits == 0 and young[y, w]:
+                continue
             first, past = w * 64, min(width, w * 64 + 64)
+            young[y, w] = bits == 0
             if bits == 0:
                 age[y, first:past] = 0
                 continue
             for x in range(first, past):
-                if (bits >> np.uint64(x - first)) & np.uint64(1):
-                    age[y, x] = min(age[y, x] + 1, 65535)
-                else:
-                    age[y, x] = 0
+                moves = np.uint32((bits >> np.uint64(x - first)) & np.uint64(1))
+                age[y, x] = np.uint16(min(np.uint32(age[y, x]) + np.uint32(1), np.uint32(65535)) * moves)
 
 
 @njit(cache=True, nogil=True)
@@ -88,18 +93,29 @@ def stand_facts(
     age: NDArray[np.uint16],
     grey: NDArray[np.uint8],
     before: NDArray[np.uint8],
+    least_age: float,
 ) -> NDArray[np.float64]:  # pragma: no cover
-    """Per blob: mean age in frames, mean change from an earlier picture in grey levels."""
+    """Per blob: mean age in frames, mean change from an earlier picture in grey levels.
+
+    The change is only looked at where the age is at least ``least_age``, and infinite elsewhere.
+    """
     out = np.zeros((start.shape[0] - 1, 2))
     for k in range(start.shape[0] - 1):
-        n = 0
+        old, changed, n = 0, 0, 0
+        for r in range(start[k], start[k + 1]):
+            y = runs[r, 0]
+            n += runs[r, 2] - runs[r, 1]
+            for x in range(runs[r, 1], runs[r, 2]):
+                old += np.int64(age[y, x])
+        n = max(1, n)
+        out[k, 0], out[k, 1] = old / n, np.inf
+        if out[k, 0] < least_age:
+            continue
         for r in range(start[k], start[k + 1]):
             y = runs[r, 0]
             for x in range(runs[r, 1], runs[r, 2]):
-                out[k, 0] += age[y, x]
-                out[k, 1] += abs(np.int64(grey[y, x]) - np.int64(before[y, x]))
-                n += 1
-        out[k] /= max(1, n)
+                changed += abs(np.int64(grey[y, x]) - np.int64(before[y, x]))
+        out[k, 1] = changed / n
     return out
 
 

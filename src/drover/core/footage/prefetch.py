@@ -13,10 +13,11 @@ from drover.core.types import Frame
 __all__ = ["prefetched_frames"]
 
 
-def prefetched_frames(path: Path | str, *, start: int = 0, ahead: int = 8) -> Iterator[Frame]:
+def prefetched_frames(path: Path | str, *, start: int = 0, ahead: int = 8, colour: bool = False) -> Iterator[Frame]:
     """Frames of a clip in order, decoded up to ``ahead`` frames before they are asked for.
 
-    Closing the iterator stops the thread and closes the file.
+    With ``colour`` the colour planes are cut out on that thread as well. Closing the iterator
+    stops the thread and closes the file.
     """
     ready: queue.Queue[Frame | BaseException | None] = queue.Queue(maxsize=ahead)
     stop = threading.Event()
@@ -34,6 +35,8 @@ def prefetched_frames(path: Path | str, *, start: int = 0, ahead: int = 8) -> It
         try:
             with ClipReader(path, cache_bytes=0) as reader:
                 for frame in reader.frames(start):
+                    if colour:
+                        _ = frame.chroma
                     if not put(frame):
                         return
             put(None)
