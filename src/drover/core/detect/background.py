@@ -248,11 +248,9 @@ class Mixture(_Clock):
     def __init__(self, settings: BackgroundSettings, shape: tuple[int, int], keep_still: float = 30.0) -> None:
         super().__init__(settings, shape, keep_still)
         most = settings.components
-        self._weight = np.zeros((most, *shape), np.float32)
-        self._mean = np.zeros((most, *shape), np.float32)
-        self._variance = np.full((most, *shape), FIRST_NOISE, np.float32)
+        self._faces = np.zeros((*shape, most, 3), np.float32)  # weight, mean and variance of each component
+        self._faces[..., 2] = FIRST_NOISE
         self._count = np.zeros(shape, np.uint8)
-        self._odd = np.zeros(shape, np.uint8)
 
     def step(self, grey: Grey, time: float) -> bool:
         """Take in one picture; see :class:`BackgroundModel`."""
@@ -264,36 +262,22 @@ class Mixture(_Clock):
             busy = 1.0 - math.exp(math.log(1 - self.FOREGROUND_SHARE) * elapsed / max(self.keep_still, 0.04))
         least, height = np.float32(self.LEAST_SPREAD), grey.shape[0]
         in_bands(
-            kernels.look_at_first, height,
-            grey, self._mean[0], self._variance[0], self._count, self.difference, self._odd, np.float32(rate), least,
-            self._in_noise, self.seen,
-        )  # fmt: skip
-        in_bands(
             kernels.update_mixture, height,
-            grey, self._weight, self._mean, self._variance, self._count, self.difference, self._odd,
-            np.float32(rate), np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE),
-            least, np.float32(FIRST_NOISE), self._in_noise,
+            grey, self._background, self._noise, self._faces, self._count, self.difference, np.float32(rate),
+            np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE), least,
+            np.float32(FIRST_NOISE), self._in_noise, self.seen,
         )  # fmt: skip
         return not learning
-
-    def background(self) -> Float32:
-        """The empty scene."""
-        return self._mean[0]
-
-    def noise(self) -> Float32:
-        """Noise of each pixel."""
-        return np.sqrt(self._variance[0])
 
     def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
         """Take these pixels for background."""
         for y, x0, x1 in runs.tolist():
-            part = (0, y, slice(x0, x1))
-            self._mean[part] = grey[y, x0:x1]
-            self._weight[part], self._variance[part] = 1.0, FIRST_NOISE
-            self._count[y, x0:x1] = 1
+            part = (y, slice(x0, x1))
+            self._background[part], self._noise[part] = grey[part], FIRST_NOISE
+            self._faces[y, x0:x1, 0, 0], self._count[part] = 1.0, 1
 
     def restore(self, state: ModelState) -> None:
         """Go back to an earlier state."""
         super().restore(state)
         self._count[:] = 1
-        self._weight[0], self._mean[0], self._variance[0] = 1.0, self._background, self._noise
+        self._faces[:, :, 0, 0] = 1.0

@@ -8,7 +8,6 @@ from numpy.typing import NDArray
 
 __all__ = [
     "difference_from_before",
-    "look_at_first",
     "mark_moving",
     "update_average",
     "update_median",
@@ -130,87 +129,100 @@ def difference_from_before(
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def look_at_first(
+def update_mixture(
     grey: Grey,
     mean: Float32,
     variance: Float32,
+    faces: Float32,
     count: Grey,
     difference: Grey,
-    odd: Grey,
     rate: np.float32,
+    busy_rate: np.float32,
+    pruning: np.float32,
+    background_share: np.float32,
     least_noise: np.float32,
+    first_noise: np.float32,
     in_noise: bool,
     turn: int,
     first_row: int,
     past_row: int,
 ) -> None:  # pragma: no cover
-    """The mixture's first component, (height, width) each: most pixels match it and are done here.
+    """One step of the mixture, in place, for some rows.
 
-    ``odd`` becomes 1 where a pixel has to be looked at in full: it does not match, or it has more components and
-    its turn has come.
+    ``faces`` (height, width, components, 3) holds weight, mean and variance in order of weight, all of one pixel
+    side by side in memory; mean and variance of the first live in ``mean`` and ``variance`` between steps. A pixel
+    matches a component within three standard deviations. ``difference`` becomes the distance from the nearest
+    component that belongs to the background.
+
+    Most pixels match their first component and are done after a quick look; a pixel is looked at in full when it
+    does not match, or has more components and its turn has come. Both looks take one row after the other, so that
+    a row is still near at hand for the second.
     """
     width = grey.shape[1]
-    nine, zero = np.float32(9.0), np.float32(0.0)
+    odd = np.zeros(-(-width // 8) * 8, np.uint8)
+    eights = odd.view(np.uint64)
     for y in range(first_row, past_row):
-        greys, means, spreads = grey[y], mean[y], variance[y]
-        counts, shown, odds = count[y], difference[y], odd[y]
-        for x in range(width):
-            delta = np.float32(greys[x]) - means[x]
-            matches = delta * delta < nine * spreads[x]
-            shown[x] = np.uint8(min(_shown(abs(delta), spreads[x], in_noise) + _HALF, _MOST))
-            due = (counts[x] != 1) & ((x + turn) % TURNS == 0)
-            odds[x] = np.uint8((not matches) | due)
-        for x in range(width):
-            step = zero if odds[x] else rate
-            delta = np.float32(greys[x]) - means[x]
-            means[x] += step * delta
-            spreads[x] = max(least_noise, spreads[x] + step * (delta * delta - spreads[x]))
+        _look_at_first(grey, mean, variance, count, difference, odd, y, rate, least_noise, in_noise, turn)
+        for e in range(eights.shape[0]):
+            if eights[e] == 0:
+                continue
+            for x in range(8 * e, min(8 * e + 8, width)):
+                if not odd[x]:
+                    continue
+                faces[y, x, 0, 1], faces[y, x, 0, 2] = mean[y, x], variance[y, x]
+                n, nearest = _update_pixel(
+                    np.float32(grey[y, x]), faces, y, x, int(count[y, x]), rate, busy_rate, pruning, background_share,
+                    least_noise, first_noise, in_noise,
+                )  # fmt: skip
+                count[y, x], difference[y, x] = n, nearest
+                mean[y, x], variance[y, x] = faces[y, x, 0, 1], faces[y, x, 0, 2]
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def update_mixture(
+def _look_at_first(
     grey: Grey,
-    weight: Float32,
     mean: Float32,
     variance: Float32,
     count: Grey,
     difference: Grey,
     odd: Grey,
+    y: int,
     rate: np.float32,
-    busy_rate: np.float32,
-    pruning: np.float32,
-    background_share: np.float32,
     least_noise: np.float32,
-    first_noise: np.float32,
     in_noise: bool,
-    first_row: int,
-    past_row: int,
+    turn: int,
 ) -> None:  # pragma: no cover
-    """One step of the mixture in full, in place, for the ``odd`` pixels of some rows.
-
-    Components lie in order of weight, (components, height, width). A pixel matches a component within three
-    standard deviations. ``difference`` becomes the distance from the nearest component that belongs to the
-    background.
-    """
-    for y in range(first_row, past_row):
-        for x in range(grey.shape[1]):
-            if odd[y, x]:
-                _update_pixel(
-                    y, x, np.float32(grey[y, x]), weight, mean, variance, count, difference, rate, busy_rate,
-                    pruning, background_share, least_noise, first_noise, in_noise,
-                )  # fmt: skip
+    """One row of the first components; ``odd`` (width,) becomes 1 where a pixel has to be looked at in full."""
+    width = grey.shape[1]
+    nine = np.float32(9.0)
+    # Plain loops with one thing to do each: only so are they turned into wide instructions.
+    for x in range(width):
+        delta = np.float32(grey[y, x]) - mean[y, x]
+        odd[x] = np.uint8(delta * delta >= nine * variance[y, x])
+    if in_noise:
+        for x in range(width):
+            size = abs(np.float32(grey[y, x]) - mean[y, x]) * _EIGHT / np.sqrt(variance[y, x])
+            difference[y, x] = np.uint8(min(size + _HALF, _MOST))
+    else:
+        for x in range(width):
+            size = abs(np.float32(grey[y, x]) - mean[y, x])
+            difference[y, x] = np.uint8(min(size + _HALF, _MOST))
+    for x in range((y + turn) % TURNS, width, TURNS):
+        odd[x] |= np.uint8(count[y, x] != 1)
+    for x in range(width):
+        step = rate * np.float32(odd[x] == 0)
+        delta = np.float32(grey[y, x]) - mean[y, x]
+        mean[y, x] += step * delta
+        variance[y, x] = max(least_noise, variance[y, x] + step * (delta * delta - variance[y, x]))
 
 
 @njit(cache=True, nogil=True, fastmath=True, inline="always")
 def _update_pixel(
+    value: np.float32,
+    faces: Float32,
     y: int,
     x: int,
-    value: np.float32,
-    weight: Float32,
-    mean: Float32,
-    variance: Float32,
-    count: Grey,
-    difference: Grey,
+    n: int,
     rate: np.float32,
     busy_rate: np.float32,
     pruning: np.float32,
@@ -218,55 +230,56 @@ def _update_pixel(
     least_noise: np.float32,
     first_noise: np.float32,
     in_noise: bool,
-) -> None:  # pragma: no cover
-    """One step of one pixel's mixture, in full."""
-    most, n = weight.shape[0], int(count[y, x])
+) -> tuple[int, np.uint8]:  # pragma: no cover
+    """One step of one pixel's mixture, in full: how many components it has now, and its difference."""
+    most = faces.shape[2]
     nearest, before = np.float32(1e9), np.float32(0.0)
     owner, owner_is_background = -1, False
     for k in range(n):
-        delta = value - mean[k, y, x]
+        delta = value - faces[y, x, k, 1]
         behind = before < background_share
-        before += weight[k, y, x]
+        before += faces[y, x, k, 0]
         if behind:
-            nearest = min(nearest, _shown(abs(delta), variance[k, y, x], in_noise))
-        if owner < 0 and delta * delta < np.float32(9.0) * variance[k, y, x]:
+            nearest = min(nearest, _shown(abs(delta), faces[y, x, k, 2], in_noise))
+        if owner < 0 and delta * delta < np.float32(9.0) * faces[y, x, k, 2]:
             owner, owner_is_background = k, behind
-    difference[y, x] = np.uint8(min(nearest + _HALF, _MOST)) if n > 0 else np.uint8(0)
+    difference = np.uint8(min(nearest + _HALF, _MOST)) if n > 0 else np.uint8(0)
     step = rate if owner_is_background or n == 0 else busy_rate
     if owner == 0 and n > 1:
         step = min(step * np.float32(TURNS), np.float32(1.0))  # it comes this way only once in so many frames
     total = np.float32(0.0)
     kept = 0
     for k in range(n):
-        w = weight[k, y, x] - step * (weight[k, y, x] + pruning)
+        w = faces[y, x, k, 0] - step * (faces[y, x, k, 0] + pruning)
         if k == owner:
             w += step
             share = min(np.float32(1.0), step / max(w, np.float32(1e-6)))
-            delta = value - mean[k, y, x]
-            mean[k, y, x] += share * delta
-            changed = variance[k, y, x] + share * (delta * delta - variance[k, y, x])
-            variance[k, y, x] = min(max(changed, least_noise), np.float32(5.0) * first_noise)
+            delta = value - faces[y, x, k, 1]
+            faces[y, x, k, 1] += share * delta
+            changed = faces[y, x, k, 2] + share * (delta * delta - faces[y, x, k, 2])
+            faces[y, x, k, 2] = min(max(changed, least_noise), np.float32(5.0) * first_noise)
         if w > 0:
-            weight[kept, y, x], mean[kept, y, x], variance[kept, y, x] = w, mean[k, y, x], variance[k, y, x]
+            faces[y, x, kept, 0], faces[y, x, kept, 1], faces[y, x, kept, 2] = w, faces[y, x, k, 1], faces[y, x, k, 2]
             kept += 1
             total += w
     if owner < 0:
         if kept == most:
             kept -= 1
-            total -= weight[kept, y, x]
-        weight[kept, y, x] = np.float32(1.0) if n == 0 else step
-        mean[kept, y, x], variance[kept, y, x] = value, first_noise
-        total += weight[kept, y, x]
+            total -= faces[y, x, kept, 0]
+        faces[y, x, kept, 0] = np.float32(1.0) if n == 0 else step
+        faces[y, x, kept, 1], faces[y, x, kept, 2] = value, first_noise
+        total += faces[y, x, kept, 0]
         kept += 1
+    scale = np.float32(1.0) / total
     for k in range(kept):
-        weight[k, y, x] /= total
+        faces[y, x, k, 0] *= scale
     for k in range(kept - 1, 0, -1):
-        if weight[k, y, x] > weight[k - 1, y, x]:
-            for plane in (weight, mean, variance):
-                held = plane[k, y, x]
-                plane[k, y, x] = plane[k - 1, y, x]
-                plane[k - 1, y, x] = held
-    count[y, x] = kept
+        if faces[y, x, k, 0] > faces[y, x, k - 1, 0]:
+            for part in range(3):
+                held = faces[y, x, k, part]
+                faces[y, x, k, part] = faces[y, x, k - 1, part]
+                faces[y, x, k - 1, part] = held
+    return kept, difference
 
 
 def mark_moving(
