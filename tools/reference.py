@@ -5,13 +5,28 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from drover.core.recipe import LineSettings, Recipe, setting_info, settings_of
+from drover.core.recipe import ClassLimit, LineSettings, Recipe, setting_info, settings_of
 
 INTRO = """# The recipe
 
 A recipe is one TOML file with all settings. It may be partial: what it leaves out keeps its default. Comments
 stay when Drover writes it. This page is made from the program's own list of settings by
 `.venv/bin/python tools/reference.py`.
+"""
+
+CLASSES = """
+## [[detect.boxes.class_limit]]
+
+One table a class of imported boxes that has limits of its own.
+
+```toml
+[[detect.boxes.class_limit]]
+name = "ewe"
+least_confidence = 0.4
+```
+
+| key | what it is |
+| --- | --- |
 """
 
 LINES = """
@@ -39,7 +54,7 @@ def page() -> str:
     parts, section = [INTRO], ""
     for path, model, name in settings_of(Recipe):
         folder = path.rpartition(".")[0]
-        if path == "count.line":
+        if path in ("count.line", "detect.boxes.class_limit"):
             continue
         field = model.model_fields[name]
         if folder != section:
@@ -54,6 +69,8 @@ def page() -> str:
             parts.append(f"| `{name}` | {info.default:g}{unit} | {info.low:g} to {info.high:g}{unit} | {info.help} |\n")
         else:
             parts.append(f'| `{name}` | "{field.default}" | | {field.description} |\n')
+    parts.append(CLASSES)
+    parts += [f"| `{name}` | {field.description} |\n" for name, field in ClassLimit.model_fields.items()]
     parts.append(LINES)
     parts += [f"| `{name}` | {field.description} |\n" for name, field in LineSettings.model_fields.items()]
     return "".join(parts)

@@ -14,30 +14,32 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from drover.app.held import Held
 from drover.app.jobs import LatestJob
 from drover.core.count.lines import TrackPaths, prepare_paths
+from drover.core.detect.result import DetectResult
 from drover.core.errors import DroverError
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.pipeline import (
-    DetectResult,
     Progress,
+    boxes_key,
     count_key,
     count_tracks,
     detect_clip,
-    detect_key,
     link_detections,
     score_boxes,
     score_result,
     track_key,
+    with_boxes,
 )
 from drover.core.project.contents import KeptRun, ProjectContents
 from drover.core.recipe import DetectSettings, Recipe, TrackSettings, dump_recipe, parse_recipe, read_recipe
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
-from drover.core.types import ClipInfo, Crossings, Tracks, Truth
+from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
 
 __all__ = ["STAGES", "Session", "StageState"]
 
@@ -72,6 +74,14 @@ class _Linked:
     detect: DetectResult
 
 
+@dataclass(frozen=True)
+class _Detected:
+    """A pass over the clip (None where none is needed) and the detections that are tracked."""
+
+    motion: DetectResult | None
+    result: DetectResult
+
+
 class Session(QObject):
     """Clip, recipe and results of one window."""
 
@@ -86,6 +96,9 @@ class Session(QObject):
     progressed = Signal(object)
     frame_changed = Signal(int)
     message_raised = Signal(str)
+    span_changed = Signal()
+    imported_changed = Signal()
+    other_changed = Signal()
     changed = Signal()
     _partial = Signal(int, object)
     _progress = Signal(int, object)
@@ -99,6 +112,9 @@ class Session(QObject):
         self.recipe_text = ""
         self.truth: Truth | None = None
         self.true_crossings: Crossings | None = None
+        self.imported: Detections | None = None
+        self.other: Held | None = None
+        self.span: tuple[int, int] | None = None
         self.frame = 0
         self.selected: int | None = None
         self.undo = QUndoStack(self)
@@ -119,7 +135,9 @@ class Session(QObject):
         self._progress.connect(self._on_progress)
 
     def _clear_results(self) -> None:
+        self._motion: tuple[DetectSettings, DetectResult] | None = None
         self.detect: DetectResult | None = None
+        self._boxes_from: Detections | None = None
         self.detect_settings: DetectSettings | None = None
         self.tracks: Tracks | None = None
         self.track_settings: TrackSettings | None = None
@@ -207,9 +225,13 @@ class Session(QObject):
         self.recipe = self._settled = parse_recipe(opened.recipe_text)
         self.undo.clear()
         self.frame, self.selected = 0, None
+        self.span, self.other, self.imported = None, None, None
         if opened.contents is not None:
+            self.imported = opened.contents.imported
             self._restore(opened.contents)
         self.clip_changed.emit()
+        for signal in (self.imported_changed, self.span_changed, self.other_changed):
+            signal.emit()
         self.truth_changed.emit()
         self.recipe_changed.emit()
         if opened.contents is not None and self.detect is not None:
@@ -229,13 +251,15 @@ class Session(QObject):
             return
         same_clip = self.clip_missing or clip.fingerprint == contents.clip.fingerprint
         kept = parse_recipe(run.recipe_text)
-        if not same_clip or run.detect_key != detect_key(clip, kept.detect):
+        if not same_clip or run.detect_key != boxes_key(clip, kept.detect, self.imported):
             if not same_clip:
                 self.message_raised.emit("the clip has changed since the project was saved; it is worked through again")
             return
         known = detect_clip(clip, kept.detect, store=self.store, cancelled=lambda: True) if self._stored(run) else None
         self.detect = known or DetectResult(run.detections, run.histogram, (), run.seconds, clip.frame_count)
-        self.detect_settings = kept.detect
+        self.detect_settings, self._boxes_from = kept.detect, self.imported
+        if known is not None:
+            self._motion = kept.detect.motion_only, known
         if run.track_key == track_key(run.detect_key, kept.track):
             self.tracks, self.track_settings, self._linked_from = run.tracks, kept.track, self.detect
             if run.count_key == count_key(run.track_key, kept.count):
@@ -271,6 +295,8 @@ class Session(QObject):
             self._recount()
         if settle:
             self._bring_up_to_date()
+        elif recipe.detect.boxes != before.detect.boxes and not self._needs_footage:
+            self._request_detect()
         elif recipe.track != before.track:
             self._request_link()
         self.states_changed.emit()
@@ -283,7 +309,7 @@ class Session(QObject):
             return StageState.EMPTY
         if stage == "footage":
             return StageState.STALE if self.clip_missing else StageState.FRESH
-        detect_fresh = self.detect is not None and self.detect.finished and self.detect_settings == self.recipe.detect
+        detect_fresh = self._detect_fresh
         if stage == "detect":
             return self._state(detect_fresh, self._detect_job.busy, self.detect is not None)
         track_fresh = detect_fresh and self._linked_from is self.detect and self.track_settings == self.recipe.track
@@ -293,6 +319,18 @@ class Session(QObject):
             return StageState.EMPTY
         busy = self._detect_job.busy or self._link_job.busy or self._score_job.busy
         return self._state(track_fresh and self._scored == self._score_stamp(), busy, self.score is not None)
+
+    @property
+    def _detect_fresh(self) -> bool:
+        """Whether the detections are those of the recipe, the imported boxes and the chosen span."""
+        detect = self.detect
+        return (
+            detect is not None
+            and detect.finished
+            and self.detect_settings == self.recipe.detect
+            and self._boxes_from is self.imported
+            and detect.span in (None, self.span)
+        )
 
     @staticmethod
     def _state(fresh: bool, busy: bool, any_result: bool) -> str:
@@ -306,8 +344,7 @@ class Session(QObject):
         """Start whatever is needed for all results to belong to the current recipe."""
         if self.clip is None:
             return
-        fresh = self.detect is not None and self.detect.finished and self.detect_settings == self.recipe.detect
-        if not fresh and not self.clip_missing:
+        if not self._detect_fresh and not (self.clip_missing and self._needs_footage):
             self._request_detect()
         elif self._linked_from is not self.detect or self.track_settings != self.recipe.track:
             self._request_link()
@@ -317,26 +354,57 @@ class Session(QObject):
             self._request_score()
         self.states_changed.emit()
 
+    @property
+    def uses_boxes(self) -> bool:
+        """Whether imported boxes have a part in the detections."""
+        return self.imported is not None and self.recipe.detect.boxes.use != "motion"
+
+    @property
+    def _needs_footage(self) -> bool:
+        """Whether a pass over the clip is needed that has not been made."""
+        if self.uses_boxes and self.recipe.detect.boxes.use == "imported":
+            return False
+        return self._known_motion() is None
+
+    def _known_motion(self) -> DetectResult | None:
+        """The pass made last, where it is still right."""
+        if self._motion is None or self._motion[0] != self.recipe.detect.motion_only:
+            return None
+        result = self._motion[1]
+        return result if result.finished and result.span in (None, self.span) else None
+
     def _request_detect(self) -> None:
-        clip, settings, store = self.clip, self.recipe.detect, self.store
-        if clip is None or (self._detect_job.busy and settings == self._detecting):
+        clip, settings, store, span = self.clip, self.recipe.detect, self.store, self.span
+        boxes = self.imported
+        wanted = (settings, id(boxes), span)
+        if clip is None or (self._detect_job.busy and wanted == self._wanted):
             return
-        self._detecting = settings
+        self._wanted, self._detecting, self._detecting_from = wanted, settings, boxes
         self.cancelled = False
         ticket = self._detect_ticket = self._detect_ticket + 1
+        known, needs = self._known_motion(), self._needs_footage
+
+        def publish(result: DetectResult) -> None:
+            self._partial.emit(ticket, _Detected(result, with_boxes(result, boxes, settings)))
 
         def work(cancelled):  # type: ignore[no-untyped-def]
-            return detect_clip(
-                clip,
-                settings,
-                store=store,
-                cancelled=cancelled,
-                on_progress=lambda progress: self._progress.emit(ticket, progress),
-                on_partial=lambda result: self._partial.emit(ticket, result),
-            )
+            motion = known
+            if needs:
+                motion = detect_clip(
+                    clip,
+                    settings,
+                    store=store,
+                    cancelled=cancelled,
+                    on_progress=lambda progress: self._progress.emit(ticket, progress),
+                    on_partial=publish,
+                    span=span,
+                )
+            return _Detected(motion, with_boxes(motion, boxes, settings))
 
         self._detect_job.submit(work)
 
+    _wanted: object = None
+    _detecting_from: Detections | None = None
     _detecting: DetectSettings | None = None
 
     def cancel_work(self) -> None:
@@ -355,19 +423,22 @@ class Session(QObject):
         if ticket == self._detect_ticket and self._detect_job.busy:
             self.progressed.emit(progress)
 
-    def _on_partial(self, ticket: int, result: DetectResult) -> None:
+    def _on_partial(self, ticket: int, found: _Detected) -> None:
         if ticket == self._detect_ticket and self._detect_job.busy:
-            self._take_detections(result)
+            self._take_detections(found)
 
-    def _on_detected(self, result: DetectResult) -> None:
+    def _on_detected(self, found: _Detected) -> None:
         self.progressed.emit(None)
-        self._take_detections(result)
-        for note in result.notes:
+        self._take_detections(found)
+        for note in found.result.notes:
             self.message_raised.emit(note)
         self.changed.emit()
 
-    def _take_detections(self, result: DetectResult) -> None:
-        self.detect, self.detect_settings = result, self._detecting
+    def _take_detections(self, found: _Detected) -> None:
+        self.detect, self.detect_settings = found.result, self._detecting
+        self._boxes_from = self._detecting_from
+        if found.motion is not None and self._detecting is not None:
+            self._motion = self._detecting.motion_only, found.motion
         self.detections_changed.emit()
         self._request_link()
         self.states_changed.emit()
@@ -416,12 +487,13 @@ class Session(QObject):
             return
 
         found = self.detect.detections if self.detect is not None else None
+        span = self.detect.span if self.detect is not None else None
 
         def work(_: object) -> tuple[object, Score, float, DetectionScore | None]:
             start = time.perf_counter()
-            score = score_result(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings)
+            score = score_result(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings, span=span)
             seconds = time.perf_counter() - start
-            boxes = None if found is None else score_boxes(found, truth, settings)
+            boxes = None if found is None else score_boxes(found, truth, settings, span=span)
             return stamp, score, seconds, boxes
 
         self._score_job.submit(work)
@@ -436,6 +508,49 @@ class Session(QObject):
         self.progressed.emit(None)
         self.message_raised.emit(line)
         self.states_changed.emit()
+
+    # --- boxes from elsewhere, a span, a second result -----------------------------------------------------------
+
+    def bring_in(self, boxes: Detections, recipe: Recipe) -> None:
+        """Take boxes of another detector, with the recipe that says how they are used."""
+        self.imported = boxes
+        self.imported_changed.emit()
+        self.edit(recipe, "bring in boxes")
+        self._bring_up_to_date()
+        self.changed.emit()
+
+    def set_span(self, span: tuple[int, int] | None) -> None:
+        """Work on a span of the clip only (first frame, one past the last), or on the whole clip again."""
+        if self.clip is None or span == self.span:
+            return
+        if span is not None:
+            first, past = sorted(span)
+            span = max(0, first), min(self.clip.frame_count, max(past, first + 2))
+        self.span = span
+        self.span_changed.emit()
+        self._bring_up_to_date()
+
+    def hold(self) -> None:
+        """Keep the current result beside those to come, for comparing."""
+        if self.detect is None or self.detect_settings is None:
+            return
+        self.other = Held(
+            self._settled, self.detect, self.detect_settings, self.tracks, self.crossings, self.score,
+            self.detection_score,
+        )  # fmt: skip
+        self.other_changed.emit()
+
+    def let_go(self) -> None:
+        """Compare no more."""
+        self.other = None
+        self.other_changed.emit()
+
+    def swap(self) -> None:
+        """Go on with the recipe held, and hold the one in use."""
+        other = self.other
+        if other is not None:
+            self.hold()
+            self.edit(other.recipe, "go on with the recipe held")
 
     # --- where the user is ----------------------------------------------------------------------------------
 
@@ -479,6 +594,7 @@ class Session(QObject):
             self.truth,
             self.true_crossings,
             view,
+            self.imported,
         )
 
     def _kept_run(self) -> KeptRun | None:
@@ -490,6 +606,8 @@ class Session(QObject):
             and tracks is not None
             and crossings is not None
             and detect.finished
+            and detect.span is None
+            and self._boxes_from is self.imported
             and self._linked_from is detect
             and (self.detect_settings, self.track_settings) == (settled.detect, settled.track)
             and self.recipe == settled
@@ -497,7 +615,7 @@ class Session(QObject):
         if not complete:
             return None
         assert clip is not None and detect is not None and tracks is not None and crossings is not None
-        found = detect_key(clip, settled.detect)
+        found = boxes_key(clip, settled.detect, self.imported)
         linked = track_key(found, settled.track)
         return KeptRun(
             recipe_text=dump_recipe(settled),

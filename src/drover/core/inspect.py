@@ -95,7 +95,7 @@ class FrameProbe:
             histogram=np.bincount(difference.ravel(), minlength=256),
             blobs=None,
             all_blobs=None,
-            ready=self._reader.info.times[frame] - self._reader.info.times[0]
+            ready=self._reader.info.times[frame] - self._reader.info.times[self._result.first_read]
             >= self._settings.background.warm_up - 1e-9,
         )
         return clean_again(first, self._settings)

@@ -10,13 +10,14 @@ from typing import Literal
 import numpy as np
 
 from drover.core.count.lines import find_passages
+from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.detector import Detector
 from drover.core.footage.reader import expand_luma
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
-from drover.core.recipe import BackgroundSettings, DetectSettings
+from drover.core.recipe import BackgroundSettings, BoxSettings, DetectSettings
 from drover.core.track.matching import match_distances
 from drover.core.track.motion import new_filters, predict, update
-from drover.core.types import Frame
+from drover.core.types import Detections, Frame
 
 __all__ = ["warm_kernels"]
 
@@ -37,13 +38,17 @@ def _warm_detect() -> None:
     runs = np.array([[1, 2, 5], [2, 2, 5]], np.int16)
     simplify_outline(trace_outline(runs), 0.5)
     simplify_outline(np.array([[0, 0], [4, 0], [4, 4], [2, 5], [0, 4]], np.float32), 0.5)
-    for model in ("mixture", "running-average"):
-        _warm_detector(model)
+    _warm_detector("mixture", "grey")
+    _warm_detector("running-average", "colour")
+    one = Detections.from_boxes(
+        np.zeros(1, np.int64), np.array([[0, 0, 4, 4]], np.float32), np.ones(1, np.float32), frame_count=1, size=(8, 8)
+    )
+    unite(one, choose_boxes(one, BoxSettings(overlaps="drop")), BoxSettings())
 
 
-def _warm_detector(model: Literal["mixture", "running-average"]) -> None:
+def _warm_detector(model: Literal["mixture", "running-average"], look_at: Literal["grey", "colour"]) -> None:
     """A few small frames with something in them: every kernel of Detect is called on the way."""
-    settings = DetectSettings(background=BackgroundSettings(model=model, warm_up=0.08))
+    settings = DetectSettings(background=BackgroundSettings(model=model, look_at=look_at, warm_up=0.08))
     detector = Detector(settings, (96, 64))
     chroma = np.full((2, 32, 48), 128, np.uint8)
     for index in range(8):

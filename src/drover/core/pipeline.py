@@ -17,10 +17,12 @@ from numpy.typing import NDArray
 from drover.core.count import lines
 from drover.core.count.lines import TrackPaths, count_crossings
 from drover.core.detect import detector
-from drover.core.detect.background import ModelState
+from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.detector import DetectionRows, Detector, DetectorState
-from drover.core.errors import Cancelled, FootageError
+from drover.core.detect.result import DetectResult
+from drover.core.errors import Cancelled, DroverError, FootageError
 from drover.core.footage.prefetch import prefetched_frames
+from drover.core.kept_detections import load_detections, save_detections
 from drover.core.recipe import (
     CountSettings,
     DetectSettings,
@@ -40,6 +42,7 @@ __all__ = [
     "ClipRun",
     "DetectResult",
     "Progress",
+    "boxes_key",
     "count_key",
     "count_tracks",
     "detect_clip",
@@ -49,6 +52,7 @@ __all__ = [
     "score_boxes",
     "score_result",
     "track_key",
+    "with_boxes",
 ]
 
 CHECKPOINTS = 32
@@ -77,43 +81,33 @@ def _quiet(progress: Progress) -> None:
     del progress
 
 
-@dataclass(frozen=True)
-class DetectResult:
-    """Detections with what the screen needs besides: evidence, places to replay from, cost, and notes.
-
-    ``histogram`` (256,) int64 counts sampled pixels by their difference from the background, over the clip.
-    ``checkpoints`` are (frame, detector state before the next frame), evenly spread; ``jumps`` are (frame, factor)
-    where the light of the whole picture changed at once.
-    """
-
-    detections: Detections
-    histogram: NDArray[np.int64]
-    checkpoints: tuple[tuple[int, DetectorState], ...]
-    seconds: float
-    frames_read: int
-    finished: bool = True
-    notes: tuple[str, ...] = ()
-    jumps: tuple[tuple[int, float], ...] = ()
-
-    @property
-    def ms_per_frame(self) -> float:
-        """Cost of the stage, reading included, per frame."""
-        return 1000 * self.seconds / max(1, self.frames_read)
-
-
 def _key(*parts: str) -> str:
     return hashlib.sha256("|".join(parts).encode()).hexdigest()[:24]
 
 
 def detect_key(clip: ClipInfo, settings: DetectSettings) -> str:
-    """Fingerprint of a clip's detections."""
+    """Fingerprint of what a pass over the clip finds; settings of imported boxes have no part in it."""
     return _key(
         "detect",
         str(detector.VERSION),
         clip.fingerprint,
         str(clip.frame_count),
-        settings_fingerprint(settings),
+        settings_fingerprint(settings.motion_only),
     )
+
+
+def boxes_key(clip: ClipInfo, settings: DetectSettings, imported: Detections | None) -> str:
+    """Fingerprint of the detections that are tracked: what moves, imported boxes, or both."""
+    motion = detect_key(clip, settings)
+    if imported is None or settings.boxes.use == "motion":
+        return motion
+    brought = hashlib.sha256(b"".join(getattr(imported, name).tobytes() for name in _IMPORTED)).hexdigest()
+    names = "|".join(imported.class_names)
+    own = motion if settings.boxes.use == "both" else clip.fingerprint
+    return _key("boxes", own, brought, names, settings_fingerprint(settings.boxes))
+
+
+_IMPORTED = ("frame_start", "box", "confidence", "class_id")
 
 
 def track_key(detections_key: str, settings: TrackSettings) -> str:
@@ -137,10 +131,12 @@ def detect_clip(
     on_progress: OnProgress = _quiet,
     on_partial: Callable[[DetectResult], None] | None = None,
     cancelled: IsCancelled = _never,
+    span: tuple[int, int] | None = None,
 ) -> DetectResult:
     """Detections of a whole clip, from the store where they are known.
 
-    When cancelled, what was found so far is returned with ``finished`` false.
+    When cancelled, what was found so far is returned with ``finished`` false. With ``span`` (first frame, one past
+    the last) only that part is looked at, with the warm-up before it, and all other frames stay empty.
 
     Raises
     ------
@@ -148,26 +144,30 @@ def detect_clip(
         When the clip cannot be read any more.
     """
     key = detect_key(clip, settings)
-    known = _load_detections(store, key) if store else None
+    known = load_detections(store, key) if store else None
     if known is not None:
         return known
-    pass_ = _DetectPass(clip, settings)
+    pass_ = _DetectPass(clip, settings, span)
     finished = pass_.run(on_progress, on_partial, cancelled)
     result = pass_.result(finished)
-    if store and finished:
-        _save_detections(store, key, result)
+    if store and finished and span is None:
+        save_detections(store, key, result)
     return result
 
 
 class _DetectPass:
-    """One reading of a clip from end to end."""
+    """One reading of a clip, or of a span of it, from end to end."""
 
-    def __init__(self, clip: ClipInfo, settings: DetectSettings) -> None:
+    def __init__(self, clip: ClipInfo, settings: DetectSettings, span: tuple[int, int] | None) -> None:
         self.clip = clip
         self.detector = Detector(settings, (clip.width, clip.height))
         self.rows = DetectionRows(self.detector.size)
         self.checkpoints: list[tuple[int, DetectorState]] = []
-        self.spacing = max(1, -(-clip.frame_count // CHECKPOINTS))
+        self.span = span
+        self.first, self.past = span or (0, clip.frame_count)
+        warm_up = float(clip.times[self.first]) - settings.background.warm_up - 0.5
+        self.start = int(np.searchsorted(clip.times, warm_up)) if span else 0
+        self.spacing = max(1, -(-(self.past - self.start) // CHECKPOINTS))
         self.read = 0
         self.started = time.perf_counter()
 
@@ -178,18 +178,22 @@ class _DetectPass:
         cancelled: IsCancelled,
     ) -> bool:
         published, pause = self.started, PUBLISH_EVERY
-        frames = prefetched_frames(self.clip.path, colour=self.detector.settings.shadow.mode != "off")
+        frames = prefetched_frames(self.clip.path, start=self.start, colour=self.detector.wants_colour)
         try:
             for frame in frames:
                 if cancelled():
                     return False
-                self.rows.add(self.detector.step(frame))
+                if frame.index >= self.past:
+                    break
+                found = self.detector.step(frame)
+                if frame.index >= self.first:
+                    self.rows.add(found)
                 self.read += 1
                 if frame.index % self.spacing == self.spacing - 1:
                     self.checkpoints.append((frame.index, self.detector.state()))
                 now = time.perf_counter()
                 if now - published >= pause:
-                    on_progress(self._progress(frame.index + 1, now))
+                    on_progress(self._progress(frame.index + 1 - self.start, now))
                     if on_partial is not None:
                         on_partial(self.result(False))
                     # Partial results are linked again by whoever shows them: ask for that ever less often.
@@ -201,13 +205,13 @@ class _DetectPass:
         if self.read == 0:
             raise FootageError(f"{self.clip.path}: no frame of it can be decoded any more; was the file changed?")
         self.rows.fill_to(self.clip.frame_count)
-        on_progress(self._progress(self.clip.frame_count, time.perf_counter()))
+        on_progress(self._progress(self.past - self.start, time.perf_counter()))
         return True
 
     def result(self, finished: bool) -> DetectResult:
-        missing = self.clip.frame_count - self.read if finished else 0
+        missing = self.past - self.start - self.read if finished else 0
         notes = (
-            (f"{missing} of {self.clip.frame_count} frames could not be decoded and were left out",) if missing else ()
+            (f"{missing} of {self.past - self.start} frames could not be decoded and were left out",) if missing else ()
         )
         return DetectResult(
             detections=self.rows.snapshot(),
@@ -218,65 +222,34 @@ class _DetectPass:
             finished=finished,
             notes=notes,
             jumps=tuple(self.rows.jumps),
+            rejected=self.rows.rejected,
+            span=self.span,
+            first_read=self.start,
         )
 
     def _progress(self, done: int, now: float) -> Progress:
-        left = (now - self.started) / max(1, done) * (self.clip.frame_count - done)
-        return Progress("detect", done, self.clip.frame_count, left)
+        total = self.past - self.start
+        left = (now - self.started) / max(1, done) * (total - done)
+        return Progress("detect", done, total, left)
 
 
-_STORED = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs")
+# --- imported boxes ------------------------------------------------------------------------------------------
 
 
-def _save_detections(store: ResultStore, key: str, result: DetectResult) -> None:
-    found = result.detections
-    arrays: dict[str, NDArray] = {name: getattr(found, name) for name in _STORED}
-    arrays["histogram"] = result.histogram
-    facts: dict[str, object] = {
-        "size": list(found.size),
-        "class_names": list(found.class_names),
-        "seconds": result.seconds,
-        "frames_read": result.frames_read,
-        "notes": list(result.notes),
-        "checkpoints": [[frame, s.seen, s.start, s.now] for frame, s in result.checkpoints],
-        "jumps": [list(jump) for jump in result.jumps],
-    }
-    if result.checkpoints:
-        arrays["pictures"] = np.stack([state.picture for _, state in result.checkpoints])
-        arrays["noises"] = np.stack([state.noise for _, state in result.checkpoints])
-    store.save(key, arrays, facts)
+def with_boxes(motion: DetectResult | None, imported: Detections | None, settings: DetectSettings) -> DetectResult:
+    """The detections that are tracked: what moves, imported boxes, or both, as the settings say.
 
-
-def _load_detections(store: ResultStore, key: str) -> DetectResult | None:
-    kept = store.load(key)
-    if kept is None:
-        return None
-    arrays, facts = kept
-    try:
-        none = np.zeros((0, 1, 1), np.uint8)
-        pictures, noises = arrays.get("pictures", none), arrays.get("noises", none)
-        marks = facts["checkpoints"]
-        checkpoints = tuple(
-            (int(frame), ModelState(picture, noise, int(seen), float(start), float(now)))
-            for (frame, seen, start, now), picture, noise in zip(marks, pictures, noises, strict=True)  # type: ignore[arg-type]
-        )
-        width, height = facts["size"]  # type: ignore[misc]
-        detections = Detections(
-            **{name: arrays[name] for name in _STORED},
-            size=(int(width), int(height)),
-            class_names=tuple(facts["class_names"]),  # type: ignore[arg-type]
-        )
-        return DetectResult(
-            detections=detections,
-            histogram=arrays["histogram"],
-            checkpoints=checkpoints,
-            seconds=float(facts["seconds"]),  # type: ignore[arg-type]
-            frames_read=int(facts["frames_read"]),  # type: ignore[call-overload]
-            notes=tuple(facts["notes"]),  # type: ignore[arg-type]
-            jumps=tuple((int(at), float(by)) for at, by in facts["jumps"]),  # type: ignore[attr-defined]
-        )
-    except (KeyError, TypeError, ValueError):
-        return None
+    ``motion`` may be None where only imported boxes are used.
+    """
+    use = settings.boxes.use
+    if imported is None or use == "motion":
+        if motion is None:
+            raise DroverError("there are no imported boxes to use; bring some in, or use what moves")
+        return motion
+    chosen = choose_boxes(imported, settings.boxes)
+    if use == "both" and motion is not None:
+        return replace(motion, detections=unite(motion.detections, chosen, settings.boxes))
+    return DetectResult(chosen, np.zeros(256, np.int64), (), 0.0, chosen.frame_count)
 
 
 # --- Track, Count, Score -----------------------------------------------------------------------------------
@@ -331,8 +304,14 @@ def score_result(
     *,
     crossings: Crossings | None = None,
     true_crossings: Crossings | None = None,
+    span: tuple[int, int] | None = None,
 ) -> Score:
-    """Score of a result, over the frames that it covers."""
+    """Score of a result, over the frames that it covers, or over a span of them (first, one past the last)."""
+    if span is not None:
+        truth = _span_of(truth, span)
+        if true_crossings is not None:
+            inside = (true_crossings.frame >= span[0]) & (true_crossings.frame < span[1])
+            true_crossings = true_crossings.take(inside)
     if tracks.frame_count < truth.frame_count:
         truth = _first_frames(truth, tracks.frame_count)
         if true_crossings is not None:
@@ -340,17 +319,31 @@ def score_result(
     return score_tracks(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings)
 
 
-def score_boxes(detections: Detections, truth: Truth, settings: ScoreSettings) -> DetectionScore:
-    """Score of the detections alone, over the frames that they cover."""
+def score_boxes(
+    detections: Detections, truth: Truth, settings: ScoreSettings, *, span: tuple[int, int] | None = None
+) -> DetectionScore:
+    """Score of the detections alone, over the frames that they cover, or over a span of them."""
+    if span is not None:
+        truth = _span_of(truth, span)
     if detections.frame_count < truth.frame_count:
         truth = _first_frames(truth, detections.frame_count)
     return score_detections(detections, truth, settings.least_overlap)
 
 
+_TRUE_COLUMNS = ("identity", "box", "consider", "class_id", "visibility")
+
+
 def _first_frames(truth: Truth, frames: int) -> Truth:
     rows = int(truth.frame_start[frames])
-    columns = {name: getattr(truth, name)[:rows] for name in ("identity", "box", "consider", "class_id", "visibility")}
+    columns = {name: getattr(truth, name)[:rows] for name in _TRUE_COLUMNS}
     return replace(truth, frame_start=truth.frame_start[: frames + 1], **columns)
+
+
+def _span_of(truth: Truth, span: tuple[int, int]) -> Truth:
+    """Truth with nothing in it outside a span of frames."""
+    first, past = (int(truth.frame_start[min(max(edge, 0), truth.frame_count)]) for edge in span)
+    columns = {name: getattr(truth, name)[first:past] for name in _TRUE_COLUMNS}
+    return replace(truth, frame_start=np.clip(truth.frame_start - first, 0, past - first), **columns)
 
 
 # --- the whole clip ----------------------------------------------------------------------------------------
@@ -380,18 +373,22 @@ def run_clip(
     on_progress: OnProgress = _quiet,
     cancelled: IsCancelled = _never,
 ) -> ClipRun:
-    """Run all stages over a clip, or from Track on when detections are given.
+    """Run all stages over a clip; boxes of another detector are used instead of what moves, or beside it.
 
     Raises
     ------
     FootageError, Cancelled
     """
     seconds: dict[str, float] = {}
+    settings = recipe.detect
+    if detections is not None and settings.boxes.use == "motion":
+        boxes = settings.boxes.model_copy(update={"use": "imported"})
+        settings = settings.model_copy(update={"boxes": boxes})
     with _timed(seconds, "detect"):
-        if detections is None:
-            detect = detect_clip(clip, recipe.detect, store=store, on_progress=on_progress, cancelled=cancelled)
-        else:
-            detect = DetectResult(detections, np.zeros(256, np.int64), (), 0.0, clip.frame_count)
+        motion = None
+        if detections is None or settings.boxes.use == "both":
+            motion = detect_clip(clip, settings, store=store, on_progress=on_progress, cancelled=cancelled)
+        detect = with_boxes(motion, detections, settings)
     if not detect.finished:
         raise Cancelled("the run was stopped")
     with _timed(seconds, "track"):
@@ -418,7 +415,7 @@ class _timed:  # noqa: N801 - reads as a verb where it is used
 
 def replay_frames(result: DetectResult, frame: int) -> tuple[int, DetectorState | None]:
     """Where to start replaying the detector to see its pictures at ``frame``: first frame to step, state before it."""
-    best: tuple[int, DetectorState | None] = (0, None)
+    best: tuple[int, DetectorState | None] = (result.first_read, None)
     for at, state in result.checkpoints:
         if at < frame:
             best = (at + 1, state)

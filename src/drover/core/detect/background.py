@@ -39,13 +39,17 @@ Float32 = NDArray[np.float32]
 
 @dataclass(frozen=True)
 class ModelState:
-    """A small copy of a model: the empty scene and the noise (levels x 16) as bytes, and its clock."""
+    """A small copy of a model: the empty scene and the noise (levels x 16) as bytes, and its clock.
+
+    ``colour`` is that of the colour planes, where they are looked at.
+    """
 
     picture: Grey
     noise: Grey
     seen: int
     start: float
     now: float
+    colour: ModelState | None = None
 
 
 class BackgroundModel(Protocol):

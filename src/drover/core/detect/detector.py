@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.detect.background import BackgroundModel, ModelState, cut_of, make_model
-from drover.core.detect.blobs import Blobs, take_blobs
+from drover.core.detect.blobs import take_blobs
 from drover.core.detect.cleaner import Cleaner
+from drover.core.detect.colour import ColourModel
 from drover.core.detect.growing import GrowingColumn
 from drover.core.detect.light import LightFollower
 from drover.core.detect.shadows import ShadowFinder
@@ -22,6 +23,7 @@ from drover.core.types import Detections, Frame
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState"]
 
 VERSION = 3
+MOST_REJECTED = 200_000
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
 DetectorState = ModelState
@@ -29,7 +31,11 @@ DetectorState = ModelState
 
 @dataclass(frozen=True)
 class DetectedFrame:
-    """What one step found; ``jump`` is the factor of a sudden change of the whole light, if there was one."""
+    """What one step found.
+
+    ``rejected`` (n, 4) float32 are the boxes of blobs that the size rules dropped; ``jump`` is the factor of a sudden
+    change of the whole light, if there was one.
+    """
 
     index: int
     box: NDArray[np.float32]
@@ -38,6 +44,7 @@ class DetectedFrame:
     run_count: NDArray[np.int64]
     runs: NDArray[np.int16]
     difference_counts: NDArray[np.int64]
+    rejected: NDArray[np.float32]
     jump: float | None = None
 
 
@@ -55,6 +62,8 @@ class Detector:
         self.size = size
         width, height = size
         self.model: BackgroundModel = make_model(settings.background, (height, width), settings.still.keep_for)
+        looks_at_colour = settings.background.look_at == "colour"
+        self._colour = ColourModel(settings.background, settings.still.keep_for) if looks_at_colour else None
         self.cleaner = Cleaner(settings, size)
         self._light = LightFollower(size, settings.light.jump)
         self._shadows = ShadowFinder(settings.shadow, size)
@@ -65,6 +74,11 @@ class Detector:
         # Where nothing is kept of the empty scene there is no light to bring a picture back to.
         self._follows = settings.light.follow and "difference" not in settings.background.model
         self._learnt = 0
+
+    @property
+    def wants_colour(self) -> bool:
+        """Whether the colour planes of a frame are looked at."""
+        return self._colour is not None or self.settings.shadow.mode != "off"
 
     def step(self, frame: Frame) -> DetectedFrame:
         """Take in the next frame and say what moves in it; nothing does while the background is learnt."""
@@ -78,11 +92,13 @@ class Detector:
         ready = model.step(grey, frame.time)
         self._learnt += 1
         cleaner = self.cleaner
-        chroma = frame.chroma if settings.shadow.mode != "off" else None
+        chroma = frame.chroma if self.wants_colour else None
+        if self._colour is not None:
+            self._colour.step(chroma, self._light.gain if self._follows else 1.0, frame.time, model.difference)
         if not ready:
             cleaner.clear()
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=True)
-            return _found(frame.index, None, np.zeros(256, np.int64), 1.0, None)
+            return _nothing(frame.index)
         counts = np.zeros(256, np.int64)
         if self._learnt % HISTOGRAM_STRIDE == 0:
             counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
@@ -94,10 +110,18 @@ class Detector:
         self._still.look(cleaner.clean, grey, frame.time)
         settled = self._still.settled(blobs.runs, blobs.run_count, grey, model.background(), interval)
         if settled.any():
-            model.absorb(take_blobs(blobs, settled).runs, grey)
+            runs = take_blobs(blobs, settled).runs
+            model.absorb(runs, grey)
+            if self._colour is not None:
+                self._colour.absorb(runs)
             blobs = take_blobs(blobs, ~settled)
-        kept = take_blobs(blobs, size_fits(blobs, settings.size, self.size[1]) & self._region.fits(blobs))
-        return _found(frame.index, kept, counts, cut_of(settings.background), jump)
+        fits = size_fits(blobs, settings.size, self.size[1])
+        kept = take_blobs(blobs, fits & self._region.fits(blobs))
+        confidence = (kept.contrast / (kept.contrast + np.float32(cut_of(settings.background)))).astype(np.float32)
+        rejected = blobs.box[~fits]
+        return DetectedFrame(
+            frame.index, kept.box, confidence, kept.area, kept.run_count, kept.runs, counts, rejected, jump
+        )
 
     # --- pictures for the screen ----------------------------------------------------------------------------
 
@@ -111,22 +135,21 @@ class Detector:
 
     def state(self) -> DetectorState:
         """State to go back to with :meth:`restore`."""
-        return self.model.state()
+        state = self.model.state()
+        return state if self._colour is None else replace(state, colour=self._colour.state())
 
     def restore(self, state: DetectorState) -> None:
         """Go back to an earlier state."""
         self.model.restore(state)
+        if self._colour is not None:
+            self._colour.restore(state.colour)
         self._learnt = max(1, state.seen)
 
 
-def _found(index: int, blobs: Blobs | None, counts: NDArray[np.int64], cut: float, jump: float | None) -> DetectedFrame:
-    if blobs is None:
-        empty = np.zeros(0, np.float32)
-        return DetectedFrame(
-            index, np.zeros((0, 4), np.float32), empty, empty, np.zeros(0, np.int64), np.zeros((0, 3), np.int16), counts
-        )
-    confidence = (blobs.contrast / (blobs.contrast + np.float32(cut))).astype(np.float32)
-    return DetectedFrame(index, blobs.box, confidence, blobs.area, blobs.run_count, blobs.runs, counts, jump)
+def _nothing(index: int) -> DetectedFrame:
+    empty, none = np.zeros(0, np.float32), np.zeros((0, 4), np.float32)
+    runs = np.zeros((0, 3), np.int16)
+    return DetectedFrame(index, none, empty, empty, np.zeros(0, np.int64), runs, np.zeros(256, np.int64), none)
 
 
 class DetectionRows:
@@ -142,6 +165,7 @@ class DetectionRows:
         self._run_start = GrowingColumn(np.int64)
         self._run_start.append(np.zeros(1, np.int64))
         self._runs = GrowingColumn(np.int16, 3)
+        self._rejected = GrowingColumn(np.float32, 5)
         self.histogram = np.zeros(256, np.int64)
         self.jumps: list[tuple[int, float]] = []
 
@@ -159,6 +183,9 @@ class DetectionRows:
         self._run_start.append(len(self._runs) + np.cumsum(found.run_count))
         self._runs.append(found.runs)
         self._start.append(np.array([len(self._box)], np.int64))
+        if len(found.rejected) and len(self._rejected) < MOST_REJECTED:
+            frame = np.full((len(found.rejected), 1), found.index, np.float32)
+            self._rejected.append(np.hstack([frame, found.rejected]))
         self.histogram += found.difference_counts
         if found.jump is not None:
             self.jumps.append((found.index, found.jump))
@@ -168,6 +195,11 @@ class DetectionRows:
         missing = frame_count - self.frame_count
         if missing > 0:
             self._start.append(np.full(missing, len(self._box), np.int64))
+
+    @property
+    def rejected(self) -> NDArray[np.float32]:
+        """(n, 5) float32: frame and box of the blobs that the size rules dropped, the first 200 000 of them."""
+        return self._rejected.view()  # type: ignore[return-value]
 
     def snapshot(self) -> Detections:
         """All rows so far; later additions do not change it."""

@@ -15,15 +15,16 @@ import json
 import math
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.errors import FormatError
+from drover.core.errors import Cancelled, FormatError
 from drover.core.types import Detections
 
 __all__ = ["BoxFile", "read_box_file"]
@@ -31,6 +32,11 @@ __all__ = ["BoxFile", "read_box_file"]
 MOST_ROWS = 20_000_000
 MOST_BYTES = 4 << 30
 NAMED_FAULTS = 20
+PACKED = 65_536  # rows kept loose before they are packed
+CHUNK = 20_000  # lines read at once
+WATCHED = 20_000  # rows between two looks up
+
+Watch = Callable[[int], bool]
 
 
 @dataclass(frozen=True)
@@ -75,11 +81,13 @@ class BoxFile:
 
 
 class _Rows:
-    """Collects good rows and counts the bad ones."""
+    """Collects good rows, packed as they come, and counts the bad ones."""
 
-    def __init__(self, frame_count: int, size: tuple[int, int]) -> None:
-        self.frame_count, self.size = frame_count, size
-        self.good: list[tuple[int, float, float, float, float, float, int]] = []
+    def __init__(self, frame_count: int, size: tuple[int, int], watch: Watch | None) -> None:
+        self.frame_count, self.size, self._watch = frame_count, size, watch
+        self._loose: list[tuple[int, float, float, float, float, float, int]] = []
+        self._packed: list[NDArray[np.float32]] = []
+        self._seen = self.count = 0
         self.names: dict[str, int] = {}
         self.faults: list[str] = []
         self.kinds: Counter[str] = Counter()
@@ -88,6 +96,27 @@ class _Rows:
         self.kinds[kind] += 1
         if self.kinds[kind] <= 3 and len(self.faults) < NAMED_FAULTS:
             self.faults.append(f"{where}: {kind}{': ' + detail if detail else ''}")
+
+    def look_up(self, rows: int = 1) -> None:
+        """Say how far the reading is, now and then; stop when told to."""
+        before, self._seen = self._seen, self._seen + rows
+        if self._watch is not None and before // WATCHED != self._seen // WATCHED and self._watch(self._seen):
+            raise Cancelled("reading the boxes was stopped")
+
+    def number_of(self, name: str) -> int:
+        """Number of a class."""
+        return self.names.setdefault(name[:80], len(self.names))
+
+    def add_table(self, table: NDArray[np.float32]) -> None:
+        """Rows already known to be good: frame, x1, y1, x2, y2, confidence, class."""
+        self._pack()
+        self._packed.append(table)
+        self.count += len(table)
+
+    def _pack(self) -> None:
+        if self._loose:
+            self._packed.append(np.asarray(self._loose, np.float32).reshape(-1, 7))
+            self._loose = []
 
     def add(self, where: str, frame: int, box: tuple[float, float, float, float], sure: float, name: str) -> None:
         x1, y1, x2, y2 = box
@@ -100,20 +129,24 @@ class _Rows:
             self.fault(where, f"is beyond the clip's {self.frame_count} frames", f"frame {frame + 1}")
         elif x2 <= 0 or y2 <= 0 or x1 >= width or y1 >= height:
             self.fault(where, f"the box lies outside the {width} x {height} frame")
-        elif len(self.good) >= MOST_ROWS:
+        elif self.count >= MOST_ROWS:
             self.fault(where, f"there are more than {MOST_ROWS} rows")
         else:
-            number = self.names.setdefault(name[:80], len(self.names))
-            self.good.append((frame, x1, y1, x2, y2, min(max(sure, 0.0), 1.0), number))
+            self._loose.append((frame, x1, y1, x2, y2, min(max(sure, 0.0), 1.0), self.number_of(name)))
+            self.count += 1
+            if len(self._loose) >= PACKED:
+                self._pack()
 
     def result(self, kind: str) -> BoxFile:
-        table = np.asarray(self.good, np.float64).reshape(-1, 7)
+        self._pack()
+        table = np.concatenate(self._packed) if self._packed else np.zeros((0, 7), np.float32)
+        self._packed = []
         counted = [f"{count} rows: {what}" for what, count in self.kinds.most_common() if count > 3]
         return BoxFile(
             kind=kind,
             frame=table[:, 0].astype(np.int64),
-            box=table[:, 1:5].astype(np.float32),
-            confidence=table[:, 5].astype(np.float32),
+            box=np.ascontiguousarray(table[:, 1:5]),
+            confidence=np.ascontiguousarray(table[:, 5]),
             class_id=table[:, 6].astype(np.int16),
             class_names=tuple(self.names) or ("animal",),
             faults=(*self.faults, *counted),
@@ -121,15 +154,19 @@ class _Rows:
         )
 
 
-def read_box_file(path: Path, *, frame_count: int, size: tuple[int, int]) -> BoxFile:
+def read_box_file(path: Path, *, frame_count: int, size: tuple[int, int], watch: Watch | None = None) -> BoxFile:
     """Look at a file or folder of boxes for a clip of ``frame_count`` frames of ``size`` (width, height) px.
+
+    ``watch`` is called now and then with the number of rows read; when it says True the reading stops.
 
     Raises
     ------
     FormatError
         When it is none of the three formats or cannot be read at all.
+    Cancelled
+        When told to stop.
     """
-    rows = _Rows(frame_count, size)
+    rows = _Rows(frame_count, size, watch)
     try:
         if path.is_dir():
             _read_folder(path, rows)
@@ -156,12 +193,65 @@ def read_box_file(path: Path, *, frame_count: int, size: tuple[int, int]) -> Box
 
 def _read_rows(path: Path, rows: _Rows) -> None:
     with path.open(encoding="utf-8-sig", newline="") as file:
-        for number, cells in enumerate(csv.reader(file), 1):
-            if not cells or (number == 1 and cells[0].strip().lower() == "frame"):
-                continue
-            _read_row(f"line {number}", cells, rows)
-    if not rows.good and not rows.kinds:
+        first = 1
+        while lines := list(islice(file, CHUNK)):
+            _read_lines(lines, first, rows)
+            rows.look_up(len(lines))
+            first += len(lines)
+    if not rows.count and not rows.kinds:
         raise FormatError(f"{path}: holds no rows; expected frame,id,left,top,width,height,confidence")
+
+
+def _read_lines(lines: list[str], first: int, rows: _Rows) -> None:
+    """Some lines at once where they are plain numbers, else row by row."""
+    header = first == 1 and lines[0].split(",")[0].strip().lower() == "frame"
+    table = None if header else _plain_table(lines)
+    if table is None:
+        for number, cells in enumerate(csv.reader(lines), first):
+            if cells and not (header and number == 1):
+                _read_row(f"line {number}", cells, rows)
+        return
+    good = _usable(table, rows)
+    sure = np.where(table[:, 6] < 0, 1.0, np.minimum(table[:, 6], 1.0))
+    kinds = table[:, 7] if table.shape[1] > 7 else np.full(len(table), -1.0)
+    number = np.zeros(len(table))
+    for kind in np.unique(kinds[good]):
+        number[kinds == kind] = rows.number_of("animal" if kind == -1 else f"{kind:g}")
+    corner = table[:, 2:4] + table[:, 4:6]
+    columns = [table[:, :1] - 1, table[:, 2:4], corner, sure[:, None], number[:, None]]
+    rows.add_table(np.hstack(columns)[good].astype(np.float32))
+    for place in np.flatnonzero(~good):
+        _read_row(f"line {first + place}", next(csv.reader([lines[place]])), rows)
+
+
+def _plain_table(lines: list[str]) -> NDArray[np.float64] | None:
+    """Lines as numbers; None where they are not all numbers in the same seven columns or more."""
+    try:
+        table = np.loadtxt(lines, delimiter=",", ndmin=2, comments=None)
+    except ValueError:
+        return None
+    return table if table.shape[1] >= 7 and len(table) == len(lines) else None
+
+
+def _usable(table: NDArray[np.float64], rows: _Rows) -> NDArray[np.bool_]:
+    """Which rows are good beyond doubt; the others are looked at one by one."""
+    if rows.count + len(table) > MOST_ROWS:
+        return np.zeros(len(table), np.bool_)
+    frame, left, top, wide, tall = (table[:, k] for k in (0, 2, 3, 4, 5))
+    width, height = rows.size
+    with np.errstate(invalid="ignore", over="ignore"):
+        return (
+            np.isfinite(table).all(axis=1)
+            & (frame == np.floor(frame))
+            & (frame >= 1)
+            & (frame <= rows.frame_count)
+            & (wide > 0)
+            & (tall > 0)
+            & (left < width)
+            & (top < height)
+            & (left + wide > 0)
+            & (top + tall > 0)
+        )
 
 
 def _read_row(where: str, cells: list[str], rows: _Rows) -> None:
@@ -197,6 +287,7 @@ def _read_coco(path: Path, rows: _Rows) -> None:
     if not isinstance(items, list):
         raise FormatError(f"{path}: lacks 'annotations'; expected COCO JSON or a list of results")
     for number, item in enumerate(items, 1):
+        rows.look_up()
         _read_coco_item(f"entry {number}", item, names, frames, rows)
 
 
@@ -266,6 +357,7 @@ def _read_folder(path: Path, rows: _Rows) -> None:
     for place, file in enumerate(files):
         frame = whole[place] - min(first, 1) if by_number else place
         for number, line in enumerate(_lines(file), 1):
+            rows.look_up()
             _read_fractions(f"{file.name} line {number}", line.split(), frame, names, rows)
 
 

@@ -29,7 +29,7 @@ class KeptRun:
 
 @dataclass(frozen=True)
 class ProjectContents:
-    """A whole project: the clip, its recipe, truth, the kept run and where the user was."""
+    """A whole project: the clip, its recipe, truth, imported boxes, the kept run and where the user was."""
 
     clip: ClipInfo
     recipe_text: str
@@ -37,3 +37,4 @@ class ProjectContents:
     truth: Truth | None = None
     true_crossings: Crossings | None = None
     view: dict[str, str] = field(default_factory=dict)
+    imported: Detections | None = None

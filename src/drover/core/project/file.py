@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from drover import __version__
 from drover.core.errors import DroverError, ProjectError
 from drover.core.project.contents import KeptRun, ProjectContents
-from drover.core.project.schema import APPLICATION_ID, SCHEMA, TABLES, VERSION
+from drover.core.project.schema import APPLICATION_ID, SCHEMA, TABLES, UPGRADES, VERSION
 from drover.core.recipe import parse_recipe
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, TrackState, Truth, rows_to_frames
 
@@ -55,6 +55,7 @@ class ProjectFile:
                     db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
                     db.execute(f"PRAGMA user_version = {VERSION}")
                     self._written.clear()
+                _upgrade(db)
                 db.execute("BEGIN")
                 self._save_parts(db, contents)
         except (sqlite3.Error, OSError) as error:
@@ -83,6 +84,7 @@ class ProjectFile:
                 id(contents.true_crossings),
                 lambda: _write_crossings(db, "true_crossing", contents.true_crossings),
             ),
+            ("imported", id(contents.imported), lambda: _write_imported(db, contents.imported)),
             ("view", tuple(sorted(contents.view.items())), lambda: _write_view(db, contents.view)),
             ("run", _run_stamp(run), lambda: _write_run(db, run)),
             ("detections", run and run.detect_key, lambda: _write_detections(db, run)),
@@ -138,6 +140,15 @@ def _has_tables(db: sqlite3.Connection) -> bool:
     return bool(db.execute("SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name = 'meta'").fetchone()[0])
 
 
+def _upgrade(db: sqlite3.Connection) -> None:
+    """Give a file of an earlier version what it lacks."""
+    version = db.execute("PRAGMA user_version").fetchone()[0]
+    for earlier in range(version, VERSION):
+        db.executescript(UPGRADES[earlier])
+    if version < VERSION:
+        db.execute(f"PRAGMA user_version = {VERSION}")
+
+
 def _check(db: sqlite3.Connection, path: Path) -> None:
     if db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
         raise ProjectError(f"{path}: is not a Drover project; open a .drover file")
@@ -145,7 +156,10 @@ def _check(db: sqlite3.Connection, path: Path) -> None:
     if version > VERSION:
         raise ProjectError(f"{path}: was made by a later version of Drover (format {version}); update Drover")
     found = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
-    missing = [name for name in TABLES if name not in found]
+    added = {
+        name for name in TABLES for earlier in range(version, VERSION) if f" {name} (" in UPGRADES.get(earlier, "")
+    }
+    missing = [name for name in TABLES if name not in found and name not in added]
     if missing or db.execute("PRAGMA quick_check").fetchone()[0] != "ok":
         raise ProjectError(f"{path}: is damaged; use a copy of it")
     odd = db.execute("SELECT name FROM sqlite_master WHERE type IN ('view', 'trigger') LIMIT 1").fetchone()
@@ -270,6 +284,19 @@ def _write_truth(db: sqlite3.Connection, truth: Truth | None) -> None:
     _fill(db, "truth", rows, 9)
 
 
+def _write_imported(db: sqlite3.Connection, boxes: Detections | None) -> None:
+    rows: Iterable[tuple[Any, ...]] = ()
+    if boxes is not None:
+        rows = (
+            (f, *box, c, boxes.class_names[k])
+            for f, box, c, k in zip(
+                (rows_to_frames(boxes.frame_start) + 1).tolist(), boxes.box.tolist(), boxes.confidence.tolist(),
+                boxes.class_id.tolist(), strict=True,
+            )
+        )  # fmt: skip
+    _fill(db, "imported", rows, 7)
+
+
 # --- reading parts -----------------------------------------------------------------------------------------
 
 
@@ -284,8 +311,9 @@ def _read_all(db: sqlite3.Connection) -> ProjectContents:
         for k, v in db.execute("SELECT key, value FROM meta WHERE key LIKE 'view.%'")
     }
     return ProjectContents(
-        clip, recipe_text, _read_run(db, clip), truth, true_crossings if len(true_crossings) else None, view
-    )
+        clip, recipe_text, _read_run(db, clip), truth, true_crossings if len(true_crossings) else None, view,
+        _read_imported(db, clip),
+    )  # fmt: skip
 
 
 def _read_clip(db: sqlite3.Connection) -> ClipInfo:
@@ -371,6 +399,21 @@ def _read_detections(db: sqlite3.Connection, frames: int, size: tuple[int, int])
         size=size,
         class_names=names,
     )
+
+
+def _read_imported(db: sqlite3.Connection, clip: ClipInfo) -> Detections | None:
+    if not db.execute("SELECT count(*) FROM sqlite_master WHERE name = 'imported'").fetchone()[0]:
+        return None
+    query = "SELECT frame, x1, y1, x2, y2, confidence, class FROM imported ORDER BY frame, rowid"
+    frame, x1, y1, x2, y2, confidence, kind = _columns(db.execute(query).fetchall(), 7)
+    if not frame:
+        return None
+    _starts(frame, clip.frame_count)
+    names, class_id = _names(kind)
+    return Detections.from_boxes(
+        np.asarray(frame, np.int64) - 1, _boxes([x1, y1, x2, y2]), np.asarray(confidence, np.float32),
+        frame_count=clip.frame_count, size=(clip.width, clip.height), class_id=class_id, class_names=names,
+    )  # fmt: skip
 
 
 def _read_tracks(db: sqlite3.Connection, frames: int, size: tuple[int, int], refused: NDArray[np.float32]) -> Tracks:

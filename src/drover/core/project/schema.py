@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-__all__ = ["APPLICATION_ID", "SCHEMA", "TABLES", "VERSION"]
+__all__ = ["APPLICATION_ID", "SCHEMA", "TABLES", "UPGRADES", "VERSION"]
 
 APPLICATION_ID = 0x44524F56  # "DROV"
-VERSION = 1
+VERSION = 2
 
 SCHEMA = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -44,6 +44,10 @@ CREATE TABLE true_crossing (
     line TEXT NOT NULL, identity INTEGER NOT NULL, class TEXT NOT NULL, frame INTEGER NOT NULL, time REAL NOT NULL,
     direction INTEGER NOT NULL, x REAL NOT NULL, y REAL NOT NULL, seen INTEGER NOT NULL
 );
+CREATE TABLE imported (
+    frame INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL, x2 REAL NOT NULL, y2 REAL NOT NULL,
+    confidence REAL NOT NULL, class TEXT NOT NULL
+);
 CREATE TABLE edit (
     id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL
 );
@@ -51,5 +55,15 @@ CREATE TABLE edit (
 
 TABLES = (
     "meta", "clip", "frame_time", "recipe", "line", "run", "detection", "track", "crossing", "truth", "true_crossing",
-    "edit",
+    "imported", "edit",
 )  # fmt: skip
+
+# What a file of an earlier version lacks, by that version.
+UPGRADES = {
+    1: """
+CREATE TABLE IF NOT EXISTS imported (
+    frame INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL, x2 REAL NOT NULL, y2 REAL NOT NULL,
+    confidence REAL NOT NULL, class TEXT NOT NULL
+);
+""",
+}

@@ -1,0 +1,87 @@
+"""Colour beside brightness: the same background model on the two colour planes.
+
+The planes, at half size, lie one under the other as a picture of their own, so that every model works on them
+as it is. A thing as bright as the ground but of another colour is found this way.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from drover.core.detect.background import BackgroundModel, ModelState, make_model
+from drover.core.recipe import BackgroundSettings
+
+__all__ = ["ColourModel"]
+
+
+class ColourModel:
+    """Background of the colour planes; chroma is (2, height / 2, width / 2) uint8, 128 is grey."""
+
+    def __init__(self, settings: BackgroundSettings, keep_still: float) -> None:
+        self._settings, self._keep_still = settings, keep_still
+        self._model: BackgroundModel | None = None
+        self._state: ModelState | None = None
+        self._seen = np.zeros((0, 0), np.uint8)
+
+    def step(self, chroma: NDArray[np.uint8] | None, gain: float, time: float, difference: NDArray[np.uint8]) -> None:
+        """Take in the colour of a picture and raise ``difference`` where colour says more than brightness.
+
+        ``gain`` is by how much the light is stronger than the background's: colours are as much stronger.
+        """
+        if chroma is None:
+            return
+        planes = chroma.reshape(-1, chroma.shape[2])
+        if self._model is None:
+            self._model = make_model(self._settings, planes.shape, self._keep_still)
+            if self._state is not None and self._state.picture.shape == planes.shape:
+                self._model.restore(self._state)
+        if abs(gain - 1.0) > 0.004:
+            planes = _calm(planes, np.float32(1.0 / gain))
+        self._seen = planes
+        if self._model.step(planes, time):
+            raise_difference(self._model.difference, np.float32(self._settings.colour_weight), difference)
+
+    def absorb(self, runs: NDArray[np.int16]) -> None:
+        """Take these pixels (of the full picture) for background."""
+        if self._model is None or len(runs) == 0:
+            return
+        half = len(self._seen) // 2
+        small = runs[runs[:, 0] % 2 == 0] // np.int16(2)
+        small = small[small[:, 0] < half]
+        small[:, 2] = np.minimum(small[:, 2] + 1, self._seen.shape[1])
+        lower = small + np.array([half, 0, 0], np.int16)
+        self._model.absorb(np.concatenate([small, lower]), self._seen)
+
+    def state(self) -> ModelState | None:
+        """A small copy of the state; None before the first picture."""
+        return self._model.state() if self._model is not None else None
+
+    def restore(self, state: ModelState | None) -> None:
+        """Go back to an earlier state."""
+        self._state = state
+        if self._model is not None and state is not None:
+            self._model.restore(state)
+
+
+def _calm(planes: NDArray[np.uint8], factor: np.float32) -> NDArray[np.uint8]:
+    out = (planes.astype(np.float32) - np.float32(128.0)) * factor + np.float32(128.5)
+    return np.clip(out, 0, 255).astype(np.uint8)
+
+
+@njit(cache=True, nogil=True)
+def raise_difference(
+    colour: NDArray[np.uint8], weight: np.float32, difference: NDArray[np.uint8]
+) -> None:  # pragma: no cover
+    """The larger of the difference in brightness and ``weight`` times that in either colour plane, in place.
+
+    ``colour`` is (2 x half height, half width), ``difference`` (height, width).
+    """
+    half, width = colour.shape[0] // 2, colour.shape[1]
+    for y in range(difference.shape[0]):
+        row = min(y >> 1, half - 1)
+        for x in range(difference.shape[1]):
+            u = min(x >> 1, width - 1)
+            apart = np.float32(max(colour[row, u], colour[row + half, u])) * weight
+            difference[y, x] = max(difference[y, x], np.uint8(min(apart, np.float32(255.0))))

@@ -1,0 +1,86 @@
+"""A pass over a clip, kept in the result store and brought back from it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.detect.background import ModelState
+from drover.core.detect.result import DetectResult
+from drover.core.result_store import ResultStore
+from drover.core.types import Detections
+
+__all__ = ["load_detections", "save_detections"]
+
+_STORED = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs")
+_PLANES = (("", lambda state: state), ("colour_", lambda state: state.colour))
+
+
+def save_detections(store: ResultStore, key: str, result: DetectResult) -> None:
+    """Keep a finished pass under its fingerprint."""
+    found = result.detections
+    arrays: dict[str, NDArray] = {name: getattr(found, name) for name in _STORED}
+    arrays["histogram"], arrays["rejected"] = result.histogram, result.rejected
+    states = [state for _, state in result.checkpoints]
+    facts: dict[str, object] = {
+        "size": list(found.size),
+        "class_names": list(found.class_names),
+        "seconds": result.seconds,
+        "frames_read": result.frames_read,
+        "notes": list(result.notes),
+        "checkpoints": [[frame, s.seen, s.start, s.now] for frame, s in result.checkpoints],
+        "jumps": [list(jump) for jump in result.jumps],
+    }
+    for prefix, of in _PLANES:
+        planes = [of(state) for state in states]
+        if planes and all(plane is not None for plane in planes):
+            arrays[prefix + "pictures"] = np.stack([plane.picture for plane in planes])
+            arrays[prefix + "noises"] = np.stack([plane.noise for plane in planes])
+    store.save(key, arrays, facts)
+
+
+def load_detections(store: ResultStore, key: str) -> DetectResult | None:
+    """The pass kept under a fingerprint; None when there is none, or it is damaged."""
+    kept = store.load(key)
+    if kept is None:
+        return None
+    arrays, facts = kept
+    try:
+        return _result(arrays, facts)
+    except (KeyError, TypeError, ValueError):
+        return None
+
+
+def _result(arrays: dict[str, NDArray], facts: dict[str, Any]) -> DetectResult:
+    width, height = facts["size"]
+    detections = Detections(
+        **{name: arrays[name] for name in _STORED},
+        size=(int(width), int(height)),
+        class_names=tuple(facts["class_names"]),
+    )
+    return DetectResult(
+        detections=detections,
+        histogram=arrays["histogram"],
+        checkpoints=_checkpoints(arrays, facts["checkpoints"]),
+        seconds=float(facts["seconds"]),
+        frames_read=int(facts["frames_read"]),
+        notes=tuple(facts["notes"]),
+        jumps=tuple((int(at), float(by)) for at, by in facts["jumps"]),
+        rejected=arrays["rejected"],
+    )
+
+
+def _checkpoints(arrays: dict[str, NDArray], marks: list[list[float]]) -> tuple[tuple[int, ModelState], ...]:
+    none = np.zeros((0, 1, 1), np.uint8)
+    pictures, noises = arrays.get("pictures", none), arrays.get("noises", none)
+    colours, colour_noises = arrays.get("colour_pictures"), arrays.get("colour_noises")
+    out = []
+    for place, ((frame, seen, start, now), picture, noise) in enumerate(zip(marks, pictures, noises, strict=True)):
+        clock = int(seen), float(start), float(now)
+        colour = None
+        if colours is not None and colour_noises is not None:
+            colour = ModelState(colours[place], colour_noises[place], *clock)
+        out.append((int(frame), ModelState(picture, noise, *clock, colour=colour)))
+    return tuple(out)
