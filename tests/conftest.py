@@ -17,7 +17,7 @@ from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.pipeline import ClipRun, run_clip
 from drover.core.recipe import read_recipe
-from drover.core.types import ClipInfo
+from drover.core.types import ClipInfo, Truth
 
 settings.register_profile(
     "drover", deadline=None, max_examples=60, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
@@ -52,3 +52,8 @@ def short_run(short_info: ClipInfo) -> ClipRun:
         truth=read_truth(chosen.truth, frame_count=short_info.frame_count),
         true_crossings=read_crossings(chosen.crossings),
     )
+
+
+@pytest.fixture(scope="session")
+def short_truth(short_info: ClipInfo) -> Truth:
+    return read_truth(example("gap-short").truth, frame_count=short_info.frame_count)

@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication
 from drover.app.session import STAGES, StageState
 from drover.app.theme import apply_theme
 from drover.app.window import MainWindow
+from drover.core.recipe import with_value
 
 
 def wait(app: QApplication, ready: Callable[[], bool], seconds: float = 120.0) -> None:
@@ -62,6 +63,18 @@ def main(folder: Path) -> None:
             wait(app, lambda: not window.autosave.busy)
             settle(app, 0.1)
             window.grab().save(str(folder / f"{stage}.png"))
+        window.strip.choose("detect")
+        window.chips.chips["Mask"].setChecked(False)
+        window.split_action.trigger()
+        settle(app, 1.0)
+        window.grab().save(str(folder / "split.png"))
+        window.split_action.trigger()
+        window.strip.choose("score")
+        window.session.hold()
+        window.session.edit(with_value(window.session.recipe, "detect.shadow.mode", "off"), "compare")
+        wait(app, lambda: all(window.session.state_of(stage) == StageState.FRESH for stage in STAGES))
+        settle(app, 1.0)
+        window.grab().save(str(folder / "compare.png"))
         window.close()
     print(f"written to {folder}")
 

@@ -414,3 +414,50 @@ def test_detections_count_by_their_foot_or_by_their_area(by, expected):
     )
     blobs = blobs_of((10, 10, 30, 40), (40, 20, 60, 60), (80, 10, 95, 30))  # the second is three quarters in
     assert Region(where, (100, 100)).fits(blobs).tolist() == expected
+
+
+def test_what_is_as_bright_as_the_ground_is_found_by_its_colour():
+    rng = np.random.default_rng(8)
+
+    def frame(index: int) -> Frame:
+        grey = np.clip(np.rint(rng.normal(110, 1.0, (120, 200))), 0, 255).astype(np.uint8)
+        chroma = np.clip(np.rint(rng.normal(128, 0.6, (2, 60, 100))), 0, 255).astype(np.uint8)
+        if index >= 40:
+            chroma[1, 20:35, index : index + 20] = 150
+        return Frame(index, index / 25, grey, lambda: np.zeros((120, 200, 3), np.uint8), lambda: chroma)
+
+    def found(look_at: str) -> list:
+        detector = Detector(settings_with(background__look_at=look_at), (200, 120))
+        return [detector.step(frame(k)).box for k in range(60)][-1]
+
+    assert len(found("grey")) == 0
+    box = found("colour")
+    assert len(box) == 1
+    assert box[0] == pytest.approx([118, 40, 158, 70], abs=4)  # full-size px: twice the colour planes
+
+
+def test_the_colour_planes_come_back_with_a_saved_state():
+    first, again = (Detector(settings_with(background__look_at="colour"), (200, 120)) for _ in range(2))
+    grey = np.full((120, 200), 90, np.uint8)
+    plain, red = np.full((2, 60, 100), 128, np.uint8), np.full((2, 60, 100), 128, np.uint8)
+    red[1, 20:40, 30:60] = 170
+    for k in range(40):
+        first.step(Frame(k, k / 25, grey, lambda: grey, lambda: plain))
+    state = first.state()
+    assert state.colour is not None
+    again.restore(state)
+    one, two = (d.step(Frame(40, 1.6, grey, lambda: grey, lambda: red)) for d in (first, again))
+    assert len(one.box) == 1
+    assert np.array_equal(one.box, two.box)
+
+
+def test_blobs_that_the_size_rules_drop_are_told_with_their_boxes():
+    detector = Detector(settings_with(size__least_area=300.0, size__join_within=0.0, light__follow=False), (200, 120))
+    for k in range(40):
+        grey = np.full((120, 200), 90, np.uint8)
+        if k >= 35:
+            grey[20:60, 20:60] = 200
+            grey[80:92, 100:112] = 200
+        found = detector.step(Frame(k, k / 25, grey, lambda: np.zeros((120, 200, 3), np.uint8)))
+    assert found.box.tolist() == [[20, 20, 60, 60]]
+    assert found.rejected.tolist() == [[100, 80, 112, 92]]

@@ -8,10 +8,20 @@ import numpy as np
 import pytest
 from builders import crossings_of
 
-from drover.core.pipeline import count_key, detect_clip, detect_key, score_result, track_key
+from drover.core.detect.box_choice import take_rows
+from drover.core.pipeline import (
+    count_key,
+    detect_clip,
+    detect_key,
+    run_clip,
+    score_boxes,
+    score_result,
+    track_key,
+)
 from drover.core.recipe import DetectSettings, Recipe, ScoreSettings, with_value
 from drover.core.result_store import ResultStore
 from drover.core.run_files import write_run
+from drover.core.types import only_frames
 
 
 def keys(clip, recipe: Recipe) -> tuple[str, str, str]:
@@ -126,3 +136,35 @@ def test_a_run_writes_its_files_with_the_columns_and_keys_promised(short_run, tm
     assert set(score) == {*fractions, *whole}
     assert all(isinstance(score[key], float) for key in fractions)
     assert all(isinstance(score[key], int) for key in whole)
+
+
+def test_a_span_finds_the_same_animals_as_the_whole_clip_and_nothing_outside(short_info, short_run):
+    span = (100, 150)
+    part = detect_clip(short_info, Recipe().detect, span=span)
+    assert part.finished and part.span == span
+    counts = np.diff(part.detections.frame_start)
+    assert counts[:100].sum() == counts[150:].sum() == 0
+    assert part.frames_read < 100  # the span and the warm-up before it, not the clip
+    whole = np.diff(short_run.detect.detections.frame_start)
+    assert abs(int(counts[110:150].sum()) - int(whole[110:150].sum())) <= 0.1 * whole[110:150].sum()
+
+
+def test_a_span_is_scored_on_its_own_frames(short_info, short_run, short_truth):
+    part = detect_clip(short_info, Recipe().detect, span=(100, 150))
+    inside = score_boxes(part.detections, short_truth, ScoreSettings(), span=(100, 150))
+    true_rows = int(short_truth.consider[short_truth.rows_of(100).start : short_truth.rows_of(149).stop].sum())
+    assert inside.found + len(inside.misses) == true_rows
+    assert inside.f1 > 0.8
+    held = only_frames(short_run.tracks, (100, 150))
+    score = score_result(held, short_truth, ScoreSettings(), span=(100, 150))
+    assert score.clear.recall > 0.8
+
+
+def test_both_kinds_of_detections_together_are_linked(short_info, short_run):
+    found = short_run.detect.detections
+    half = take_rows(found, np.arange(len(found)) % 2 == 0)
+    recipe = with_value(short_run.recipe, "detect.boxes.use", "both")
+    both = run_clip(short_info, recipe, detections=half)
+    assert len(both.detect.detections) == pytest.approx(len(found), rel=0.02)
+    alone = run_clip(short_info, short_run.recipe, detections=half)
+    assert len(alone.detect.detections) == len(half)

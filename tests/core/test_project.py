@@ -11,10 +11,11 @@ import pytest
 from drover.core.errors import ProjectError
 from drover.core.examples import example
 from drover.core.formats.box_rows import read_truth
-from drover.core.pipeline import count_key, detect_key, track_key
+from drover.core.pipeline import boxes_key, count_key, detect_key, track_key
 from drover.core.project.contents import KeptRun, ProjectContents
 from drover.core.project.file import ProjectFile, read_project
-from drover.core.recipe import dump_recipe
+from drover.core.recipe import BoxSettings, DetectSettings, dump_recipe
+from drover.core.types import Detections, rows_to_frames
 
 
 @pytest.fixture
@@ -168,3 +169,32 @@ def test_a_tampered_project_is_refused(saved, statement, message):
 def test_a_missing_project_says_so(tmp_path):
     with pytest.raises(ProjectError, match="there is no such project file"):
         read_project(tmp_path / "none.drover")
+
+
+def test_imported_boxes_come_back_and_keep_their_fingerprint(contents, tmp_path):
+    found = contents.run.detections
+    kinds = (np.arange(len(found)) % 3).astype(np.int16)
+    boxes = Detections.from_boxes(
+        rows_to_frames(found.frame_start), found.box, found.confidence, frame_count=found.frame_count,
+        size=found.size, class_id=kinds, class_names=("ewe", "dog", "lamb", "never seen"),
+    )  # fmt: skip
+    path = tmp_path / "with-boxes.drover"
+    ProjectFile(path).save(replace(contents, imported=boxes))
+    again = read_project(path).imported
+    assert again is not None
+    assert np.array_equal(again.box, boxes.box)
+    assert [again.class_names[k] for k in again.class_id[:6]] == ["ewe", "dog", "lamb"] * 2
+    settings = DetectSettings(boxes=BoxSettings(use="imported"))
+    assert boxes_key(contents.clip, settings, again) == boxes_key(contents.clip, settings, boxes)
+
+
+def test_a_project_of_the_first_format_opens_and_is_brought_up_to_date(saved, contents):
+    with sqlite3.connect(saved) as db:
+        db.execute("DROP TABLE imported")
+        db.execute("PRAGMA user_version = 1")
+    again = read_project(saved)
+    assert again.imported is None and again.run is not None
+    ProjectFile(saved).save(contents)
+    with sqlite3.connect(saved) as db:
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 2
+        assert db.execute("SELECT count(*) FROM imported").fetchone()[0] == 0

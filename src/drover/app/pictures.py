@@ -29,14 +29,16 @@ class Pictures(QObject):
     """Keeps the picture of the session's frame, and Detect's pictures of it while somebody wants them.
 
     ``frame_ready`` and ``detect_ready`` tell of each new one; the newest request wins, so scrubbing never queues.
+    With ``of_other`` they are Detect's pictures of the result held beside the current one, and no footage.
     """
 
     frame_ready = Signal()
     detect_ready = Signal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, *, of_other: bool = False) -> None:
         super().__init__(session)
         self.session = session
+        self._of_other = of_other
         self.frame: FramePicture | None = None
         self.detect: DetectPictures | None = None
         self._wanted = False
@@ -52,6 +54,7 @@ class Pictures(QObject):
         session.frame_changed.connect(self.refresh)
         session.detections_changed.connect(self._refresh_probe)
         session.recipe_changed.connect(self._refresh_probe)
+        session.other_changed.connect(self._refresh_probe)
 
     def want_detect(self, wanted: bool) -> None:
         """Say whether Detect's pictures are on screen; they are not made for nobody."""
@@ -69,13 +72,15 @@ class Pictures(QObject):
         clip, frame = self.session.clip, self.session.frame
         if clip is None or self.session.clip_missing:
             return
+        self._refresh_probe()
+        if self._of_other:
+            return
 
         def work(_: object) -> FramePicture:
             picture = self._reader_for(clip.path).frame(frame)
             return FramePicture(frame, rgb_image(picture.rgb))
 
         self._frame_job.submit(work)
-        self._refresh_probe()
 
     def close(self) -> None:
         """End the threads and let go of the clip."""
@@ -107,11 +112,16 @@ class Pictures(QObject):
 
     def _refresh_probe(self) -> None:
         session = self.session
-        clip, result, settings = session.clip, session.detect, session.detect_settings
-        if not self._wanted or clip is None or result is None or settings is None or session.clip_missing:
+        shown = session.other if self._of_other else session
+        clip = session.clip
+        if not self._wanted or clip is None or shown is None or session.clip_missing:
             return
-        frame, now = session.frame, session.recipe.detect
-        if not result.finished and not result.checkpoints:
+        result, settings = shown.detect, shown.detect_settings
+        if result is None or settings is None or settings.boxes.use == "imported":
+            return
+        frame, now = session.frame, shown.recipe.detect
+        outside = result.span is not None and not result.span[0] <= frame < result.span[1]
+        if outside or (not result.finished and not result.checkpoints):
             return
 
         def work(_: object) -> tuple[DetectPictures, DetectPictures] | None:

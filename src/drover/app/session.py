@@ -7,7 +7,7 @@ each other; they change the session or listen to it.
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +17,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 from drover.app.held import Held
 from drover.app.jobs import LatestJob
 from drover.core.count.lines import TrackPaths, prepare_paths
+from drover.core.detect.box_choice import take_rows
 from drover.core.detect.result import DetectResult
 from drover.core.errors import DroverError
 from drover.core.footage.reader import ClipReader
@@ -39,7 +40,7 @@ from drover.core.recipe import DetectSettings, Recipe, TrackSettings, dump_recip
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
-from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
+from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth, only_frames, rows_to_frames
 
 __all__ = ["STAGES", "Session", "StageState"]
 
@@ -72,6 +73,19 @@ class _Linked:
     seconds: float
     settings: TrackSettings
     detect: DetectResult
+
+
+@dataclass(frozen=True)
+class _Scored:
+    """Scores of the current result, and of the held one where it had been scored over another span."""
+
+    stamp: object
+    score: Score
+    seconds: float
+    boxes: DetectionScore | None
+    other: Held | None
+    beside: Held | None
+    span: tuple[int, int] | None
 
 
 @dataclass(frozen=True)
@@ -148,6 +162,7 @@ class Session(QObject):
         self._paths: dict[str, TrackPaths] = {}
         self._linked_from: DetectResult | None = None
         self._scored: object = None
+        self._other_span: tuple[int, int] | None = None
         self.cancelled = False
 
     # --- opening --------------------------------------------------------------------------------------------
@@ -489,18 +504,25 @@ class Session(QObject):
         found = self.detect.detections if self.detect is not None else None
         span = self.detect.span if self.detect is not None else None
 
-        def work(_: object) -> tuple[object, Score, float, DetectionScore | None]:
+        other = self.other if self._other_span != span else None
+
+        def work(_: object) -> _Scored:
             start = time.perf_counter()
             score = score_result(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings, span=span)
             seconds = time.perf_counter() - start
             boxes = None if found is None else score_boxes(found, truth, settings, span=span)
-            return stamp, score, seconds, boxes
+            beside = None if other is None else _scored_again(other, truth, true_crossings, span)
+            return _Scored(stamp, score, seconds, boxes, other, beside, span)
 
         self._score_job.submit(work)
         self.states_changed.emit()
 
-    def _on_scored(self, scored: tuple[object, Score, float, DetectionScore | None]) -> None:
-        self._scored, self.score, self.score_seconds, self.detection_score = scored
+    def _on_scored(self, scored: _Scored) -> None:
+        self._scored, self.score, self.score_seconds = scored.stamp, scored.score, scored.seconds
+        self.detection_score = scored.boxes
+        if scored.beside is not None and self.other is scored.other:
+            self.other, self._other_span = scored.beside, scored.span
+            self.other_changed.emit()
         self.score_changed.emit()
         self.states_changed.emit()
 
@@ -538,6 +560,7 @@ class Session(QObject):
             self._settled, self.detect, self.detect_settings, self.tracks, self.crossings, self.score,
             self.detection_score,
         )  # fmt: skip
+        self._other_span = self.detect.span
         self.other_changed.emit()
 
     def let_go(self) -> None:
@@ -633,6 +656,23 @@ class Session(QObject):
         """End all threads."""
         for job in (self._open_job, self._detect_job, self._link_job, self._score_job):
             job.close()
+
+
+def _scored_again(held: Held, truth: Truth, crossings: Crossings | None, span: tuple[int, int] | None) -> Held:
+    """A held result scored over a span, so that both are judged on the same frames."""
+    if held.tracks is None:
+        return held
+    counted = held.crossings
+    if counted is not None and span is not None:
+        counted = counted.take((counted.frame >= span[0]) & (counted.frame < span[1]))
+    tracks = held.tracks if span is None else only_frames(held.tracks, span)
+    found = held.detect.detections
+    if span is not None:
+        frames = rows_to_frames(found.frame_start)
+        found = take_rows(found, (frames >= span[0]) & (frames < span[1]))
+    settings = held.recipe.score
+    score = score_result(tracks, truth, settings, crossings=counted, true_crossings=crossings, span=span)
+    return replace(held, score=score, detection_score=score_boxes(found, truth, settings, span=span))
 
 
 class _RecipeEdit(QUndoCommand):

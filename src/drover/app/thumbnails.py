@@ -47,7 +47,14 @@ def detect_thumbnail(session: Session, frame: int) -> QImage:
     found = session.detect.detections
     rows = found.rows_of(frame)
     for row in range(rows.start, rows.stop):
-        for y, x0, x1 in found.runs_of(row).tolist():
+        runs = found.runs_of(row)
+        if len(runs) == 0:
+            x1, y1, x2, y2 = map(float, found.box[row])
+            painter.setPen(QColor("#FFFFFF"))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(x1 * sx, y1 * sy, (x2 - x1) * sx, (y2 - y1) * sy))
+            continue
+        for y, x0, x1 in runs.tolist():
             painter.fillRect(QRectF(x0 * sx, y * sy, max(1.0, (x1 - x0) * sx), max(sy, 0.35)), QColor("#F2F1EC"))
     painter.end()
     return image

@@ -22,11 +22,14 @@ from PySide6.QtWidgets import (
 from drover.app import thumbnails
 from drover.app.autosave import Autosave, unsaved_path
 from drover.app.banner import Banner
+from drover.app.box_import_dialog import BoxImportDialog
 from drover.app.dials.panel import DialPanel
 from drover.app.facts import tile_facts
 from drover.app.field.area_editor import AreaKind
+from drover.app.field.box_editor import BoxKind
 from drover.app.field.chips import ChipRow
-from drover.app.field.view import LAYERS, Field
+from drover.app.field.pair import FieldPair
+from drover.app.jobs import LatestJob
 from drover.app.lanes.transport import TransportBar
 from drover.app.lanes.view import LanesView
 from drover.app.pictures import Pictures
@@ -37,6 +40,7 @@ from drover.app.theme import CLAY, MOSS
 from drover.app.welcome import Welcome
 from drover.core.errors import DroverError
 from drover.core.examples import example
+from drover.core.formats.box_import import BoxFile, first_line_has_commas, read_box_file
 from drover.core.pipeline import Progress
 from drover.core.project.file import read_project
 from drover.core.recipe import dump_recipe, read_recipe
@@ -59,6 +63,7 @@ class MainWindow(QMainWindow):
         self.setMinimumSize(980, 620)
         self._progress: Progress | None = None
         self._play_next = False
+        self._hinted = ""
         # Where to save once the clip now being opened is open: until then the project before it stays safe.
         self._target: tuple[Path | None, bool] = (None, True)
         self._thumbs_age = QElapsedTimer()
@@ -74,15 +79,17 @@ class MainWindow(QMainWindow):
 
     def _build(self) -> None:
         self.strip, self.banner = StageStrip(), Banner()
-        self.field = Field(self.session, self.pictures)
+        self.pair = FieldPair(self.session, self.pictures)
+        self.field = self.pair.left
         self.chips = ChipRow(self.field.shown)
+        self._box_job = LatestJob("boxes", self)
         self.welcome = Welcome(unsaved=unsaved_path().exists())
         self.dials = DialPanel(self.session, self.pictures)
         self.transport, self.lanes = TransportBar(), LanesView(self.session)
         picture = QWidget()
         column = _tight(QVBoxLayout(picture))
         column.addWidget(self.chips)
-        column.addWidget(self.field, 1)
+        column.addWidget(self.pair, 1)
         self.stage = QStackedWidget()
         self.stage.addWidget(self.welcome)
         self.stage.addWidget(picture)
@@ -143,6 +150,7 @@ class MainWindow(QMainWindow):
         file.addSeparator()
         self._action(file, "&Save project as…", self.ask_save, "Ctrl+S")
         file.addSeparator()
+        self._action(file, "&Bring in boxes…", self.ask_boxes)
         self._action(file, "Load &truth…", self.ask_truth)
         self._action(file, "Load &recipe…", self.ask_recipe)
         self._action(file, "Write r&ecipe…", self.ask_write_recipe)
@@ -158,6 +166,8 @@ class MainWindow(QMainWindow):
         self._action(edit, "New counting &line", self.new_line, "L")
         view = bar.addMenu("&View")
         self._action(view, "Show the &whole picture", self.field.fit, "0")
+        self.split_action = self._action(view, "&Split the field", self._split_field, "\\")
+        self.split_action.setCheckable(True)
         self.full = self._action(view, "&Full field", self._full_field, "F")
         self.full.setCheckable(True)
         stages = bar.addMenu("&Stages")
@@ -183,8 +193,15 @@ class MainWindow(QMainWindow):
         session = self.session
         self.strip.chosen.connect(self.dials.show_stage)
         self.strip.chosen.connect(self._on_stage)
-        self.chips.toggled.connect(self.field.toggle)
-        self.field.file_dropped.connect(lambda path: self.open_path(Path(path)))
+        self.chips.toggled.connect(self.pair.toggle)
+        self.pair.active_changed.connect(self._on_active_half)
+        for half in (self.pair.left, self.pair.right):
+            half.file_dropped.connect(lambda path: self.open_path(Path(path)))
+        self._box_job.done.connect(self._on_boxes_read)
+        self._box_job.failed.connect(self.banner.say)
+        self.dials.detect.boxes.wanted.connect(self.ask_boxes)
+        self.dials.detect.box_wanted.connect(self._start_box)
+        self.lanes.span_wanted.connect(session.set_span)
         self.welcome.file_dropped.connect(lambda path: self.open_path(Path(path)))
         self.welcome.clip_wanted.connect(self.ask_clip)
         self.welcome.demo_wanted.connect(self.open_demo)
@@ -208,7 +225,7 @@ class MainWindow(QMainWindow):
         self._soon.timeout.connect(self._refresh)
         for signal in (
             session.detections_changed, session.tracks_changed, session.crossings_changed, session.score_changed,
-            session.states_changed, session.truth_changed, session.frame_changed,
+            session.states_changed, session.truth_changed, session.frame_changed, session.span_changed,
             self.pictures.frame_ready, self.autosave.saved,
         ):  # fmt: skip
             signal.connect(self._refresh_soon)
@@ -235,7 +252,17 @@ class MainWindow(QMainWindow):
         self._refresh()
 
     def _on_stage(self, stage: str) -> None:
-        self.pictures.want_detect(stage == "detect" or bool(self.field.shown & LAYERS))
+        self.pair.want_detect(stage == "detect")
+        for half in (self.pair.left, self.pair.right):
+            half.boxes.shown = stage == "detect"
+            half.update()
+
+    def _on_active_half(self) -> None:
+        self.chips.show_shown(self.pair.active.shown)
+        self.split_action.setChecked(self.pair.split)
+
+    def _split_field(self) -> None:
+        self.pair.set_split(self.split_action.isChecked())
 
     def _on_progress(self, progress: Progress | None) -> None:
         self._progress = progress
@@ -271,8 +298,8 @@ class MainWindow(QMainWindow):
             tile.update()
 
     def _refresh_status(self) -> None:
-        session = self.session
-        parts = []
+        session, clip = self.session, self.session.clip
+        parts = [self._hinted] if self._hinted else []
         if session.tracks is not None and session.link_seconds:
             parts.append(f"{session.tracks.frame_count} frames linked in {session.link_seconds:.2f} s")
         if session.crossings is not None and session.count_seconds:
@@ -290,10 +317,13 @@ class MainWindow(QMainWindow):
             self.work_bar.setValue(progress.done)
             place = f"frame {progress.done} of {progress.total}"
             self.work_label.setText(f"detecting: {place}, {progress.seconds_left:.0f} s left")
-        if session.clip is None:
+        if clip is None:
             words, tint = "", MOSS
         elif working:
             words, tint = "working", "#C8862A"
+        elif session.detect is not None and session.detect.span is not None:
+            first, past = (float(clip.times[f]) for f in (session.detect.span[0], session.detect.span[1] - 1))
+            words, tint = f"only {first:.1f} s to {past:.1f} s, not kept", CLAY
         elif session.cancelled or StageState.STALE in states:
             words, tint = "not up to date", CLAY
         else:
@@ -360,10 +390,20 @@ class MainWindow(QMainWindow):
             self.field.start_area(kind)
             self._hint("click the corners; Enter closes, Esc gives up")
 
+    def _start_box(self, kind: BoxKind) -> None:
+        if self.session.clip is not None:
+            self.field.start_box(kind)
+            self._hint("drag a box round one animal; Esc gives up")
+
     def _hint(self, words: str) -> None:
         """Say for a while what the mouse does now."""
-        self.chips.hint.setText(words)
-        QTimer.singleShot(6000, self, lambda: self.chips.hint.setText(""))
+        self._hinted = words
+        self._refresh_soon()
+        QTimer.singleShot(6000, self, self._end_hint)
+
+    def _end_hint(self) -> None:
+        self._hinted = ""
+        self._refresh_soon()
 
     def ask_clip(self) -> None:
         """Ask which clip to open."""
@@ -391,6 +431,47 @@ class MainWindow(QMainWindow):
         name, _ = QFileDialog.getOpenFileName(self, "Load truth", "", "Rows of boxes (*.csv *.txt);;All files (*)")
         if name:
             self._try(lambda: self.session.load_truth(Path(name)))
+
+    def ask_boxes(self) -> None:
+        """Ask for boxes of another detector."""
+        if self.session.clip is None:
+            self.banner.say("open the clip first; boxes belong to a clip")
+            return
+        kinds = "Boxes (*.csv *.txt *.json);;All files (*)"
+        name, _ = QFileDialog.getOpenFileName(self, "Bring in boxes", "", kinds)
+        if name:
+            self.read_boxes(Path(name))
+
+    def read_boxes(self, path: Path) -> None:
+        """Read a file of boxes, or the folder of a text file an image, and show what it holds."""
+        clip = self.session.clip
+        if clip is None:
+            return
+        inside = path.parent if path.suffix == ".txt" and not first_line_has_commas(path) else path
+
+        def work(cancelled):  # type: ignore[no-untyped-def]
+            return inside, read_box_file(
+                inside, frame_count=clip.frame_count, size=(clip.width, clip.height), watch=lambda _: cancelled()
+            )
+
+        self._box_job.submit(work)
+        self._hint(f"reading {inside.name}")
+
+    def _on_boxes_read(self, read: tuple[Path, BoxFile]) -> None:
+        path, found = read
+        clip = self.session.clip
+        if clip is None:
+            return
+        self.box_dialog = BoxImportDialog(path, found, self.session.recipe, clip.frame_count, self)
+        self.box_dialog.accepted.connect(lambda: self._take_boxes(found))
+        self.box_dialog.open()
+
+    def _take_boxes(self, found: BoxFile) -> None:
+        clip = self.session.clip
+        if clip is not None:
+            boxes = found.detections(frame_count=clip.frame_count, size=(clip.width, clip.height))
+            self.session.bring_in(boxes, self.box_dialog.chosen())
+            self.strip.choose("detect")
 
     def ask_recipe(self) -> None:
         """Ask for a recipe to use."""
@@ -442,6 +523,8 @@ class MainWindow(QMainWindow):
         except DroverError as error:
             self.banner.say(str(error))
         self.pictures.close()
+        self.pair.close_pictures()
+        self._box_job.close()
         self.session.close()
         super().closeEvent(event)
 

@@ -7,10 +7,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.detect.bitmask import Words
 from drover.core.detect.blobs import Blobs, take_blobs
 from drover.core.detect.cleaner import Cleaner
-from drover.core.detect.detector import Detector
+from drover.core.detect.detector import Detector, ShadowFacts
+from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import size_fits
 from drover.core.detect.where import Region
 from drover.core.footage.reader import ClipReader
@@ -34,7 +34,7 @@ class DetectPictures:
     difference: NDArray[np.uint8]
     raw: NDArray[np.uint8]
     shadow: NDArray[np.uint8]
-    shadow_words: Words
+    facts: ShadowFacts
     clean: NDArray[np.uint8]
     histogram: NDArray[np.int64]
     blobs: Blobs | None
@@ -43,19 +43,27 @@ class DetectPictures:
 
 
 def clean_again(pictures: DetectPictures, settings: DetectSettings) -> DetectPictures:
-    """The same frame under other settings of threshold, clean-up and size, without touching the footage."""
+    """The same frame under other settings of threshold, shadow, clean-up and size, without touching the footage."""
     if not pictures.ready:
         return pictures
     height, width = pictures.difference.shape
     cleaner = Cleaner(settings, (width, height))
     cleaner.mark(pictures.difference)
-    if settings.shadow.mode == "drop":
-        cleaner.raw &= ~pictures.shadow_words
+    if settings.shadow.mode != "off":
+        facts = pictures.facts
+        finder = ShadowFinder(settings.shadow, (width, height))
+        finder.set_colour(facts.colour)
+        cleaner.take_shadows(finder, facts.grey, facts.background, facts.chroma)
     blobs = cleaner.blobs(pictures.difference)
     fits = size_fits(blobs, settings.size, height) & Region(settings.where, (width, height)).fits(blobs)
     kept = take_blobs(blobs, fits)
     return replace(
-        pictures, raw=cleaner.unpacked(cleaner.raw), clean=cleaner.unpacked(cleaner.clean), blobs=kept, all_blobs=blobs
+        pictures,
+        raw=cleaner.unpacked(cleaner.raw),
+        shadow=cleaner.unpacked(cleaner.shadow),
+        clean=cleaner.unpacked(cleaner.clean),
+        blobs=kept,
+        all_blobs=blobs,
     )
 
 
@@ -90,7 +98,7 @@ class FrameProbe:
             difference=difference,
             raw=cleaner.unpacked(cleaner.raw),
             shadow=cleaner.unpacked(cleaner.shadow),
-            shadow_words=cleaner.shadow.copy(),
+            facts=detector.shadow_facts(),
             clean=cleaner.unpacked(cleaner.clean),
             histogram=np.bincount(difference.ravel(), minlength=256),
             blobs=None,

@@ -101,13 +101,17 @@ def boxes_key(clip: ClipInfo, settings: DetectSettings, imported: Detections | N
     motion = detect_key(clip, settings)
     if imported is None or settings.boxes.use == "motion":
         return motion
-    brought = hashlib.sha256(b"".join(getattr(imported, name).tobytes() for name in _IMPORTED)).hexdigest()
-    names = "|".join(imported.class_names)
+    used = sorted({imported.class_names[k] for k in np.unique(imported.class_id).tolist()})
+    # Classes by name, whatever their numbers: a project file gives them other numbers.
+    rank = np.array([used.index(name) if name in used else -1 for name in imported.class_names], np.int16)
+    columns = [getattr(imported, name) for name in _IMPORTED] + [rank[imported.class_id]]
+    brought = hashlib.sha256(b"".join(column.tobytes() for column in columns)).hexdigest()
+    names = "|".join(used)
     own = motion if settings.boxes.use == "both" else clip.fingerprint
     return _key("boxes", own, brought, names, settings_fingerprint(settings.boxes))
 
 
-_IMPORTED = ("frame_start", "box", "confidence", "class_id")
+_IMPORTED = ("frame_start", "box", "confidence")
 
 
 def track_key(detections_key: str, settings: TrackSettings) -> str:

@@ -6,11 +6,15 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
+from drover.app.dials.boxes import BoxCard
 from drover.app.dials.parts import Card, Folded, muted
 from drover.app.dials.settings import SettingsPage
+from drover.app.dials.sizes import SizePlot
+from drover.app.dials.span import SpanCard
 from drover.app.pictures import Pictures
 from drover.app.session import Session
 from drover.core.detect.background import NOISE_STEPS
+from drover.core.recipe import Recipe, with_value
 
 __all__ = ["DetectDials"]
 
@@ -26,20 +30,25 @@ MODELS = {
 
 
 class DetectDials(SettingsPage):
-    """Threshold, background, light, clean-up, size, where to look."""
+    """A span to try on, threshold, size, background, light, clean-up, where to look, boxes from elsewhere."""
 
     area_wanted = Signal(str)
+    box_wanted = Signal(str)
 
     def __init__(self, session: Session, pictures: Pictures) -> None:
         super().__init__(session)
         self.pictures = pictures
         background = "detect.background."
         self._add_threshold(background)
+        self.span = SpanCard(session)
+        self.column.addWidget(self.span)
+        self._add_sizes()
         self._add_background(background)
         self._add_light_and_shadow()
         self._add_clean_up()
-        self._add_sizes()
         self._add_where()
+        self.boxes = BoxCard(session)
+        self.column.addWidget(self.boxes)
         session.detections_changed.connect(self._show_evidence)
         session.recipe_changed.connect(self._show_evidence)
         pictures.detect_ready.connect(self._show_evidence)
@@ -64,12 +73,15 @@ class DetectDials(SettingsPage):
     def _add_background(self, background: str) -> None:
         card = Card("Background")
         card.body.addWidget(self.choice("kept as", background + "model", MODELS))
+        looks = {"grey": "brightness", "colour": "brightness and colour"}
+        card.body.addWidget(self.choice("compared by", background + "look_at", looks))
         card.body.addWidget(self.row("rate", background + "rate"))
         card.body.addWidget(self.row("learning at the start", background + "warm_up"))
         card.body.addWidget(self.row("what stands is kept", "detect.still.keep_for"))
         more = Folded("more")
         more.rows.addWidget(self.row("rate where it moves", background + "busy_share"))
         more.rows.addWidget(self.row("faces of a pixel", background + "components"))
+        more.rows.addWidget(self.row("weight of colour", background + "colour_weight"))
         more.rows.addWidget(self.choice("ghosts", "detect.still.drop_ghosts", {"True": "drop", "False": "leave"}))
         card.body.addWidget(more)
         self.column.addWidget(card)
@@ -99,6 +111,23 @@ class DetectDials(SettingsPage):
 
     def _add_sizes(self) -> None:
         self.size_card = Card("Size of an animal")
+        self.sizes = SizePlot()
+        self.sizes.changing.connect(lambda *limits: self.session.preview(self._limited(limits)))
+        self.sizes.changed.connect(lambda *limits: self.session.edit(self._limited(limits), "set size limits"))
+        self.sizes.frame_wanted.connect(self.session.set_frame)
+        self.size_card.body.addWidget(self.sizes)
+        row = QHBoxLayout()
+        for kind in ("near", "far"):
+            button = QPushButton(f"Draw {kind} one")
+            button.setToolTip(f"Drag a box round one animal {kind}; with near and far, limits follow the distance.")
+            button.clicked.connect(lambda _=False, kind=kind: self.box_wanted.emit(kind))
+            row.addWidget(button)
+        self.forget = QPushButton("Forget")
+        self.forget.setToolTip("The same limits everywhere again.")
+        self.forget.clicked.connect(self._forget_boxes)
+        row.addWidget(self.forget)
+        row.addStretch(1)
+        self.size_card.body.addLayout(row)
         self.size_card.body.addWidget(self.row("least area", "detect.size.least_area"))
         self.size_card.body.addWidget(self.row("most area", "detect.size.most_area"))
         more = Folded("width, height and shape")
@@ -110,6 +139,17 @@ class DetectDials(SettingsPage):
             more.rows.addWidget(self.row(label, f"detect.size.{name}"))
         self.size_card.body.addWidget(more)
         self.column.addWidget(self.size_card)
+
+    def _limited(self, limits: tuple[float, ...]) -> Recipe:
+        """The recipe with the four limits of the size plot."""
+        recipe = self.session.recipe
+        for name, value in zip(("least_width", "least_height", "most_width", "most_height"), limits, strict=True):
+            recipe = with_value(recipe, f"detect.size.{name}", value)
+        return recipe
+
+    def _forget_boxes(self) -> None:
+        recipe = with_value(self.session.recipe, "detect.size.near_box", None)
+        self.session.edit(with_value(recipe, "detect.size.far_box", None), "forget near and far")
 
     def _add_where(self) -> None:
         card = Card("Where to look")
@@ -126,6 +166,8 @@ class DetectDials(SettingsPage):
         )
         self.column.addWidget(card)
 
+    _sizes_shown: object = None
+
     def _show_evidence(self) -> None:
         detect, now = self.session.detect, self.pictures.detect
         in_noise = self.session.recipe.detect.background.threshold_in == "noise"
@@ -139,6 +181,17 @@ class DetectDials(SettingsPage):
             self.noise.show_evidence(edges / NOISE_STEPS, clip, frame)
         else:
             self.threshold.show_evidence(edges, clip, frame)
+        noise = detect.noise if detect is not None else None
+        self.threshold.show_marker(noise, f"noise {noise:.1f}" if noise is not None else "")
+        self.noise.show_marker(1.0 if noise is not None else None, "noise")
+        size = self.session.recipe.detect.size
+        self.sizes.show_limits(size)
+        self.forget.setEnabled(size.near_box is not None or size.far_box is not None)
+        if detect is not None and self.session.clip is not None:
+            stamp = (id(detect), size.near_box, size.far_box)
+            if stamp != self._sizes_shown:
+                self._sizes_shown = stamp
+                self.sizes.show_blobs(detect, self.session.recipe.detect, self.session.clip.height)
         if detect is not None:
             self.threshold_card.note.setText(f"{len(detect.detections):,} boxes".replace(",", " "))
             self.light_words.setText(self._jumps())

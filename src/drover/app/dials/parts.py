@@ -67,7 +67,7 @@ class NumberBox(QDoubleSpinBox):
         self.info = info
         self.setRange(info.low, info.high)
         self.setSingleStep(info.step)
-        self.setDecimals(0 if info.whole else 2 if info.step < 0.1 else 1)
+        self.setDecimals(0 if info.whole or info.step >= 1 else 2 if info.step < 0.1 else 1)
         self.setSuffix(f" {info.unit}" if info.unit != "fraction" else "")
         self.setAlignment(Qt.AlignmentFlag.AlignRight)
         self.setFont(number_font(12))
@@ -213,7 +213,8 @@ class EvidencePlot(QWidget):
                        "movable": False, "rotateAxis": None},
         )  # fmt: skip
         unit = "" if info.unit == "fraction" else f" {info.unit}"
-        self.handle.label.setFormat(("{value:.0f}" if info.whole or info.step >= 1 else "{value:.1f}") + unit)
+        number = "{value:.0f}" if info.whole or info.step >= 1 else "{value:.1f}" if info.step >= 0.1 else "{value:.2f}"
+        self.handle.label.setFormat(number + unit)
         self.handle.label.setFont(number_font(10, bold=True))
         self.handle.setCursor(Qt.CursorShape.SizeHorCursor)
         self.handle.sigDragged.connect(self._dragged)
@@ -221,6 +222,7 @@ class EvidencePlot(QWidget):
         self.plot.addItem(self.handle)
         self.plot.setToolTip(info.help + "\nDrag the red handle.")
         layout.addWidget(self.plot, 0, 0)
+        self._marker: pg.InfiniteLine | None = None
         self._edges, self._counts = np.array([0.0, 1.0]), np.zeros(1)
 
     def show_evidence(
@@ -237,6 +239,20 @@ class EvidencePlot(QWidget):
         self.plot.setYRange(0, top * 1.25, padding=0)
         self.plot.setXRange(float(self._edges[0]), float(self._edges[-1]), padding=0.01)
         self._tint()
+
+    def show_marker(self, value: float | None, words: str) -> None:
+        """Mark a place that is not to be moved, such as the measured noise; None takes it away."""
+        if self._marker is None:
+            self._marker = pg.InfiniteLine(
+                angle=90, pen=pg.mkPen(INK, width=1.2, style=Qt.PenStyle.DotLine), label="",
+                labelOpts={"position": 0.93, "color": INK, "fill": pg.mkBrush("#F1EEE7"), "movable": False, "anchors": [(0, 0.5), (0, 0.5)]},
+            )  # fmt: skip
+            self._marker.label.setFont(number_font(10))
+            self.plot.addItem(self._marker)
+        self._marker.setVisible(value is not None)
+        if value is not None:
+            self._marker.setPos(value)
+            self._marker.label.setFormat(words)
 
     def show_value(self, value: float) -> None:
         """Put the handle where the setting is, unless it is being dragged."""

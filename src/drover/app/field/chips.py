@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
+from PySide6.QtCore import QSignalBlocker, Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 
 from drover.app.field.view import CHIPS
 from drover.app.theme import FIELD, PAPER
@@ -16,7 +16,8 @@ _TIPS = {
     "Trails": "Where the feet have been, fading with age.",
     "Forecast": "Where each would go if it kept its speed.",
     "Detections": "Boxes as Detect found them, before identities.",
-    "Mask": "Pixels that Detect takes for moving.",
+    "Raw mask": "Pixels over the threshold, before any clean-up.",
+    "Mask": "Pixels that Detect takes for moving, cleaned up.",
     "Shadow": "Pixels that Detect takes for cast shadow.",
     "Difference": "How far each pixel is from the background: bright is far.",
     "Background": "The empty scene as Detect believes it now.",
@@ -60,5 +61,9 @@ class ChipRow(QWidget):
             row.addWidget(chip)
             self.chips[name] = chip
         row.addStretch(1)
-        self.hint = QLabel("")
-        row.addWidget(self.hint)
+
+    def show_shown(self, shown: set[str]) -> None:
+        """Show which overlays are on, without telling anybody."""
+        for name, chip in self.chips.items():
+            with QSignalBlocker(chip):
+                chip.setChecked(name in shown)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -15,6 +16,7 @@ from drover.app.theme import INK, MOSS, PAPER, colour, number_font
 from drover.core.count.tallies import Tally, tally
 from drover.core.errors import DroverError
 from drover.core.recipe import LineSettings, Recipe, with_value
+from drover.core.types import Crossings
 
 __all__ = ["LineEditor"]
 
@@ -36,6 +38,7 @@ class LineEditor:
 
     def __init__(self, session: Session) -> None:
         self.session = session
+        self.shown_crossings: Callable[[], Crossings | None] = lambda: session.crossings
         self.drawing = False
         self.hover: tuple[int, int] | None = None
         self._hold: _Hold | None = None
@@ -255,7 +258,7 @@ class LineEditor:
     ) -> None:
         """A plate on each side: how many went over to it so far, and of how many in the whole clip."""
         line = self._lines()[number]
-        crossings = self.session.crossings
+        crossings = self.shown_crossings()
         if crossings is None or number >= len(crossings.line_names):
             total = so_far = Tally(line.name, "all", 0, 0, 0, 0)
         else:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QKeyEvent,
@@ -19,12 +19,14 @@ from PySide6.QtWidgets import QMenu, QSizePolicy
 from drover.app.drops import DropTarget
 from drover.app.field import overlays
 from drover.app.field.area_editor import AreaEditor, AreaKind
+from drover.app.field.box_editor import BoxEditor, BoxKind
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.view_transform import ViewTransform
+from drover.app.held import Held
 from drover.app.images import grey_image, mask_image
 from drover.app.pictures import Pictures
 from drover.app.session import Session
-from drover.app.theme import FIELD, OCHRE, SHADOW, colour
+from drover.app.theme import FIELD, OCHRE, PAPER, SHADOW, colour, number_font
 
 __all__ = ["CHIPS", "LAYERS", "Field"]
 
@@ -34,6 +36,7 @@ CHIPS = (
     "Trails",
     "Forecast",
     "Detections",
+    "Raw mask",
     "Mask",
     "Shadow",
     "Difference",
@@ -41,16 +44,28 @@ CHIPS = (
     "Truth",
     "Errors",
 )
-LAYERS = {"Shadow", "Difference", "Background"}  # these need Detect's pictures of the frame
+LAYERS = {"Raw mask", "Shadow", "Difference", "Background"}  # these need Detect's pictures of the frame
 
 
 class Field(DropTarget):
-    """The big picture. ``shown`` is the set of overlays that are on."""
+    """The big picture. ``shown`` is the set of overlays that are on.
+
+    ``view_changed`` tells of zoom and pan, ``touched`` of a click. With ``caption`` the field says what it shows; with
+    ``other_pictures`` set it shows the result held beside the current one.
+    """
+
+    view_changed = Signal()
+    touched = Signal()
 
     def __init__(self, session: Session, pictures: Pictures) -> None:
         super().__init__()
         self.session, self.pictures = session, pictures
+        self.other_pictures: Pictures | None = None
+        self.caption = ""
+        self.active = False
         self.editor = LineEditor(session)
+        self.editor.shown_crossings = lambda: self.results.crossings
+        self.boxes = BoxEditor(session)
         self.areas = AreaEditor(session)
         self.shown = {"Outlines", "Numbers", "Trails", "Forecast"}
         self.view = ViewTransform()
@@ -63,6 +78,7 @@ class Field(DropTarget):
         for signal in (
             pictures.frame_ready, pictures.detect_ready, session.detections_changed, session.tracks_changed,
             session.crossings_changed, session.recipe_changed, session.truth_changed, session.score_changed,
+            session.other_changed,
         ):  # fmt: skip
             signal.connect(self.update)
         session.frame_changed.connect(self.update)
@@ -71,13 +87,32 @@ class Field(DropTarget):
     def toggle(self, name: str, on: bool) -> None:
         """Switch an overlay on or off."""
         (self.shown.add if on else self.shown.discard)(name)
-        self.pictures.want_detect(bool(self.shown & LAYERS))
+        self.update()
+
+    @property
+    def results(self) -> Session | Held:
+        """What is drawn over the picture: the current result, or the one held beside it."""
+        other = self.session.other
+        return other if self.other_pictures is not None and other is not None else self.session
+
+    @property
+    def layers(self) -> Pictures:
+        """Detect's pictures that go with the results."""
+        return self.other_pictures if self.other_pictures is not None and self.session.other else self.pictures
+
+    def set_view(self, view: ViewTransform) -> None:
+        """Zoom and pan from here on; the first showing is on the widget's own size."""
+        self.view = view.sized(self.width(), self.height())
+        self.update()
+
+    def _set_own_view(self, view: ViewTransform) -> None:
+        self.view = view
+        self.view_changed.emit()
         self.update()
 
     def fit(self) -> None:
         """Show the whole picture."""
-        self.view = self.view.fitted()
-        self.update()
+        self._set_own_view(self.view.fitted())
 
     def start_line(self) -> None:
         """The next drag draws a counting line."""
@@ -87,6 +122,12 @@ class Field(DropTarget):
     def start_area(self, kind: AreaKind) -> None:
         """The next clicks are the corners of an area."""
         self.areas.start(kind)
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.setFocus()
+
+    def start_box(self, kind: BoxKind) -> None:
+        """The next drag is a box round one animal."""
+        self.boxes.start(kind)
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.setFocus()
 
@@ -109,7 +150,9 @@ class Field(DropTarget):
             self._draw_overlays(painter)
             now = float(clip.times[self.session.frame])
             self.areas.draw(painter, self.view)
+            self.boxes.draw(painter, self.view)
             self.editor.draw(painter, self.view, now)
+            self._draw_caption(painter)
 
     @property
     def drawn_frame(self) -> int:
@@ -119,7 +162,7 @@ class Field(DropTarget):
 
     def _draw_picture(self, painter: QPainter) -> None:
         rect = self.view.picture_rect()
-        picture, detect = self.pictures.frame, self.pictures.detect
+        picture, detect = self.pictures.frame, self.layers.detect
         if "Background" in self.shown and detect is not None:
             painter.drawImage(rect, grey_image(detect.background))
         elif "Difference" in self.shown and detect is not None:
@@ -129,14 +172,30 @@ class Field(DropTarget):
         else:
             painter.fillRect(rect, QColor("#2B3331"))
 
+    def _draw_caption(self, painter: QPainter) -> None:
+        """What this half shows, where the field is split; the half that the chips switch has a bar on top."""
+        if not self.caption:
+            return
+        if self.active:
+            painter.fillRect(QRectF(0, 0, self.width(), 3), colour(OCHRE))
+        painter.setFont(number_font(11, bold=True))
+        plate = QRectF(10, 10, painter.fontMetrics().horizontalAdvance(self.caption) + 16, 20)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour(FIELD, 215))
+        painter.drawRoundedRect(plate, 4, 4)
+        painter.setPen(colour(PAPER))
+        painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, self.caption)
+
     def _draw_overlays(self, painter: QPainter) -> None:
-        session, view, frame = self.session, self.view, self.drawn_frame
+        session, view, frame = self.results, self.view, self.drawn_frame
         painter.setClipRect(view.picture_rect())
         if session.detect is not None:
             found = session.detect.detections
             if "Mask" in self.shown:
                 self._draw_mask(painter, frame)
-            pictures = self.pictures.detect
+            pictures = self.layers.detect
+            if "Raw mask" in self.shown and pictures is not None and pictures.frame == frame:
+                painter.drawImage(view.picture_rect(), mask_image(pictures.raw, OCHRE, 170))
             if "Shadow" in self.shown and pictures is not None and pictures.frame == frame:
                 painter.drawImage(view.picture_rect(), mask_image(pictures.shadow, SHADOW, 170))
             if "Detections" in self.shown:
@@ -147,18 +206,18 @@ class Field(DropTarget):
                 if "Forecast" in self.shown:
                     overlays.draw_forecasts(painter, view, session.tracks, frame)
                 if "Outlines" in self.shown:
-                    overlays.draw_objects(painter, view, session.tracks, found, frame, session.selected)
+                    overlays.draw_objects(painter, view, session.tracks, found, frame, self.session.selected)
                 if "Numbers" in self.shown:
-                    overlays.draw_numbers(painter, view, session.tracks, frame, session.selected)
-        if "Truth" in self.shown and session.truth is not None:
-            overlays.draw_truth(painter, view, session.truth, frame)
+                    overlays.draw_numbers(painter, view, session.tracks, frame, self.session.selected)
+        if "Truth" in self.shown and self.session.truth is not None:
+            overlays.draw_truth(painter, view, self.session.truth, frame)
         if "Errors" in self.shown and session.detection_score is not None:
             overlays.draw_errors(painter, view, session.detection_score, frame)
         painter.setClipping(False)
 
     def _draw_mask(self, painter: QPainter, frame: int) -> None:
         """The cleaned mask: as a dial would have it now where that is known, else as it was found."""
-        detect, session = self.pictures.detect, self.session
+        detect, session = self.layers.detect, self.results
         if detect is not None and detect.frame == frame and session.recipe.detect != session.detect_settings:
             painter.drawImage(self.view.picture_rect(), mask_image(detect.clean, OCHRE, 150))
             return
@@ -179,7 +238,11 @@ class Field(DropTarget):
         point = event.position()
         if self.session.clip is None:
             return
-        if event.button() == Qt.MouseButton.LeftButton and self.areas.drawing:
+        self.touched.emit()
+        if event.button() == Qt.MouseButton.LeftButton and self.boxes.drawing:
+            self.boxes.press(point)
+            self.update()
+        elif event.button() == Qt.MouseButton.LeftButton and self.areas.drawing:
             self.areas.click(point, self.view)
             self._set_cursor()
             self.update()
@@ -201,20 +264,26 @@ class Field(DropTarget):
         point = event.position()
         if self.session.clip is None:
             return
-        if self.areas.drawing:
+        if self.boxes.drawing:
+            self.boxes.move(point)
+            self.update()
+        elif self.areas.drawing:
             self.areas.move(point)
             self.update()
         elif self._pan_from is not None:
-            self.view = self.view.panned(point - self._pan_from)
+            self._set_own_view(self.view.panned(point - self._pan_from))
             self._pan_from = point
-            self.update()
         elif self.editor.move(point, self.view):
             self._set_cursor()
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._pan_from = None
-        if self.editor.release(event.position(), self.view):
+        if self.boxes.drawing:
+            self.boxes.release(event.position(), self.view)
+            self._set_cursor()
+            self.update()
+        elif self.editor.release(event.position(), self.view):
             self._set_cursor()
             self.update()
 
@@ -224,8 +293,7 @@ class Field(DropTarget):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         steps = event.angleDelta().y() / 120
-        self.view = self.view.zoomed(1.2**steps, event.position())
-        self.update()
+        self._set_own_view(self.view.zoomed(1.2**steps, event.position()))
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self.view = self.view.sized(self.width(), self.height())
@@ -234,6 +302,7 @@ class Field(DropTarget):
         if event.key() == Qt.Key.Key_Escape:
             self.editor.stop()
             self.areas.stop()
+            self.boxes.stop()
             self.unsetCursor()
             self.update()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.areas.drawing:
@@ -246,7 +315,7 @@ class Field(DropTarget):
             super().keyPressEvent(event)
 
     def _set_cursor(self) -> None:
-        if self.editor.drawing or self.areas.drawing:
+        if self.editor.drawing or self.areas.drawing or self.boxes.drawing:
             self.setCursor(Qt.CursorShape.CrossCursor)
         elif self.editor.hover is not None:
             corner = self.editor.hover[1] >= 0
@@ -280,5 +349,7 @@ class Field(DropTarget):
         menu.addAction("Draw a counting line", self.start_line)
         menu.addAction("Ignore an area", lambda: self.start_area("ignore"))
         menu.addAction("Count only inside an area", lambda: self.start_area("include"))
+        menu.addAction("Draw one animal near", lambda: self.start_box("near"))
+        menu.addAction("Draw one animal far", lambda: self.start_box("far"))
         menu.addAction("Show the whole picture", self.fit)
         menu.exec(self.mapToGlobal(point.toPoint()))

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import QScrollBar, QToolTip, QWidget
 from drover.app.icons import arrow_path
 from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
 from drover.app.session import Session
-from drover.app.theme import INK, MUTED_TEXT, PAPER, STONE, colour, identity_colour, number_font
+from drover.app.theme import INK, MUTED_TEXT, OCHRE, PAPER, STONE, colour, identity_colour, number_font
 
 __all__ = ["LanesView"]
 
@@ -34,6 +34,7 @@ class LanesView(QWidget):
     """Time runs left to right over the whole clip."""
 
     frame_wanted = Signal(int)
+    span_wanted = Signal(object)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -42,6 +43,7 @@ class LanesView(QWidget):
         self.lanes: list[Lane] = []
         self._in_view = np.zeros(0)
         self._scrubbing = False
+        self._span_from: int | None = None
         self._version = 0
         self._still: tuple[object, QPixmap] | None = None
         self.bar = QScrollBar(Qt.Orientation.Vertical, self)
@@ -52,6 +54,7 @@ class LanesView(QWidget):
         session.crossings_changed.connect(self.rebuild)
         session.clip_changed.connect(self.rebuild)
         session.frame_changed.connect(self.update)
+        session.span_changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         return QSize(800, OVERVIEW + 9 * LANE)
@@ -107,6 +110,7 @@ class LanesView(QWidget):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.drawPixmap(0, 0, self._still_picture())
             if self.session.clip is not None:
+                self._paint_span(painter)
                 self._paint_playhead(painter)
 
     def _still_picture(self) -> QPixmap:
@@ -211,6 +215,18 @@ class LanesView(QWidget):
             ]
             painter.drawPolygon(QPolygonF(wedge))
 
+    def _paint_span(self, painter: QPainter) -> None:
+        """What is outside the span is veiled."""
+        if self.session.span is None:
+            return
+        x0, x1 = self.x_of(self.session.span[0]), self.x_of(self.session.span[1])
+        veil = colour(STONE, 175)
+        painter.fillRect(QRectF(LEFT, 0, x0 - LEFT, self.height()), veil)
+        painter.fillRect(QRectF(x1, 0, self.width() - RIGHT - x1, self.height()), veil)
+        painter.setPen(QPen(colour(OCHRE), 1.6))
+        for x in (x0, x1):
+            painter.drawLine(QPointF(x, 2), QPointF(x, self.height()))
+
     def _paint_playhead(self, painter: QPainter) -> None:
         x = self.x_of(self.session.frame)
         painter.setPen(QPen(QColor(INK), 1.4))
@@ -225,6 +241,9 @@ class LanesView(QWidget):
         if self.session.clip is None or event.button() != Qt.MouseButton.LeftButton:
             return
         point = event.position()
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and point.x() >= LEFT - 6:
+            self._span_from = self.frame_at(point.x())
+            return
         lane = self.lane_at(point.y())
         if lane is not None:
             self.session.select(lane.identity)
@@ -235,11 +254,17 @@ class LanesView(QWidget):
             self.frame_wanted.emit(lane.first)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._span_from is not None:
+            return
         if self._scrubbing:
             self.frame_wanted.emit(self.frame_at(event.position().x()))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._scrubbing = False
+        start, self._span_from = self._span_from, None
+        if start is not None:
+            end = self.frame_at(event.position().x())
+            self.span_wanted.emit(None if abs(end - start) < 2 else (min(start, end), max(start, end)))
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         self.bar.setValue(self.bar.value() - round(event.angleDelta().y() / 120 * 2 * LANE))

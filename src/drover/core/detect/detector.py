@@ -20,7 +20,7 @@ from drover.core.detect.where import Region
 from drover.core.recipe import DetectSettings
 from drover.core.types import Detections, Frame
 
-__all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState"]
+__all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
 
 VERSION = 3
 MOST_REJECTED = 200_000
@@ -48,6 +48,16 @@ class DetectedFrame:
     jump: float | None = None
 
 
+@dataclass(frozen=True)
+class ShadowFacts:
+    """Picture in the background's light, empty scene, colour of the picture and of the ground, of one frame."""
+
+    grey: NDArray[np.uint8]
+    background: NDArray[np.float32]
+    chroma: NDArray[np.uint8] | None
+    colour: NDArray[np.float32] | None
+
+
 class Detector:
     """Finds moving things, frame after frame.
 
@@ -70,6 +80,7 @@ class Detector:
         self._still = StillWatch(settings.still, size)
         self._region = Region(settings.where, size)
         self._grey = np.zeros((height, width), np.uint8)
+        self._chroma: NDArray[np.uint8] | None = None
         self._time: float | None = None
         # Where nothing is kept of the empty scene there is no light to bring a picture back to.
         self._follows = settings.light.follow and "difference" not in settings.background.model
@@ -86,13 +97,13 @@ class Detector:
         grey, jump = frame.grey, None
         if self._follows and self._learnt > 0:
             grey, jump = self._light.even(grey, model.background())
-        self._grey = grey
+        self._grey, self._chroma = grey, None
         interval = 0.0 if self._time is None else frame.time - self._time
         self._time = frame.time
         ready = model.step(grey, frame.time)
         self._learnt += 1
         cleaner = self.cleaner
-        chroma = frame.chroma if self.wants_colour else None
+        chroma = self._chroma = frame.chroma if self.wants_colour else None
         if self._colour is not None:
             self._colour.step(chroma, self._light.gain if self._follows else 1.0, frame.time, model.difference)
         if not ready:
@@ -132,6 +143,10 @@ class Detector:
     def difference(self) -> NDArray[np.uint8]:
         """Difference of the last frame from the background, (height, width) uint8, see the background models."""
         return self.model.difference.copy()
+
+    def shadow_facts(self) -> ShadowFacts:
+        """What shadows were judged by in the last frame."""
+        return ShadowFacts(self._grey.copy(), self.model.background().copy(), self._chroma, self._shadows.at_work())
 
     def state(self) -> DetectorState:
         """State to go back to with :meth:`restore`."""

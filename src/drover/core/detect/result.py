@@ -37,6 +37,13 @@ class DetectResult:
     first_read: int = 0
 
     @property
+    def noise(self) -> float | None:
+        """Noise of the middle pixel, one standard deviation in grey levels; None where it was not measured."""
+        if not self.checkpoints:
+            return None
+        return float(np.median([np.median(state.noise[::8, ::8]) for _, state in self.checkpoints[-4:]])) / 16
+
+    @property
     def ms_per_frame(self) -> float:
         """Cost of the stage, reading included, per frame."""
         return 1000 * self.seconds / max(1, self.frames_read)

@@ -32,6 +32,14 @@ class ShadowFinder:
         self._seen = 0
         del size
 
+    def at_work(self) -> NDArray[np.float32] | None:
+        """A copy of the ground's colour as now known, for :meth:`set_colour`."""
+        return None if self._colour is None else self._colour.copy()
+
+    def set_colour(self, colour: NDArray[np.float32] | None) -> None:
+        """Take the ground's colour as known."""
+        self._colour = colour
+
     def learn(self, chroma: NDArray[np.uint8] | None, moving: NDArray[np.uint64], time: float, *, first: bool) -> None:
         """Take the colour of the ground from what does not move; chroma is (2, height / 2, width / 2) uint8."""
         if chroma is None:

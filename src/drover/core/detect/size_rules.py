@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from drover.core.detect.blobs import Blobs
 from drover.core.recipe import SizeSettings
 
-__all__ = ["depth_factors", "join_fragments", "size_fits"]
+__all__ = ["depth_factors", "join_fragments", "size_fits", "sizes_near_by"]
 
 LARGEST_FRAGMENT = 0.5  # of the area of the blob it is joined to
 MOST_BLOBS = 400  # above that a frame is flooded and nothing is joined
@@ -28,6 +28,14 @@ def depth_factors(foot: NDArray[np.floating], settings: SizeSettings, height: in
         return np.ones(len(foot))
     tall = far_tall + (np.asarray(foot, np.float64) - far_foot) * (near_tall - far_tall) / (near_foot - far_foot)
     return np.clip(tall / near_tall, 0.02, 4.0)
+
+
+def sizes_near_by(
+    box: NDArray[np.floating], settings: SizeSettings, height: int
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """Widths and heights (px) that boxes (n, 4) would have at the near box, which is where the limits hold."""
+    factor = depth_factors(box[:, 3], settings, height)
+    return (box[:, 2] - box[:, 0]) / factor, (box[:, 3] - box[:, 1]) / factor
 
 
 def size_fits(blobs: Blobs, settings: SizeSettings, height: int) -> NDArray[np.bool_]:

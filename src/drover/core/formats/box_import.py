@@ -27,7 +27,7 @@ from numpy.typing import NDArray
 from drover.core.errors import Cancelled, FormatError
 from drover.core.types import Detections
 
-__all__ = ["BoxFile", "read_box_file"]
+__all__ = ["BoxFile", "first_line_has_commas", "read_box_file"]
 
 MOST_ROWS = 20_000_000
 MOST_BYTES = 4 << 30
@@ -186,6 +186,15 @@ def read_box_file(path: Path, *, frame_count: int, size: tuple[int, int], watch:
         raise FormatError(f"{path}: is not a text file in UTF-8; save it as text") from error
     except (OSError, csv.Error) as error:
         raise FormatError(f"{path}: cannot be read ({error})") from error
+
+
+def first_line_has_commas(path: Path) -> bool:
+    """Whether a text file holds comma-separated rows; one of a folder with a text file an image does not."""
+    try:
+        with path.open(encoding="utf-8-sig", errors="replace") as file:
+            return "," in file.readline(4096)
+    except OSError:
+        return True
 
 
 # --- comma-separated rows ----------------------------------------------------------------------------------

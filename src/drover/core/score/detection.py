@@ -48,6 +48,13 @@ class DetectionScore:
         total = self.found + len(self.misses)
         return self.found / total if total else 0.0
 
+    def errors_by_frame(self) -> list[tuple[int, int, int]]:
+        """Frames with errors in order: frame, misses, false alarms."""
+        kinds = [rows[:, 0].astype(np.int64) for rows in (self.misses, self.false_alarms)]
+        frames = np.unique(np.concatenate(kinds))
+        missed, wrong = (np.bincount(np.searchsorted(frames, kind), minlength=len(frames)) for kind in kinds)
+        return list(zip(frames.tolist(), missed.tolist(), wrong.tolist(), strict=True))
+
     @property
     def f1(self) -> float:
         """Harmonic mean of precision and recall."""

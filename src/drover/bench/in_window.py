@@ -1,0 +1,58 @@
+"""Times taken in the real window."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import time
+from collections.abc import Callable
+
+from PySide6.QtWidgets import QApplication
+
+from drover.app.session import STAGES, StageState
+from drover.app.theme import apply_theme
+from drover.app.window import MainWindow
+from drover.core.examples import example
+from drover.core.recipe import with_value
+
+__all__ = ["dial_to_screen"]
+
+
+def dial_to_screen(moves: int = 12) -> float:
+    """Seconds from a moved threshold to the field painted with the new mask: the middle one of some moves."""
+    app = QApplication.instance() or QApplication([])
+    apply_theme(app)  # type: ignore[arg-type]
+    with tempfile.TemporaryDirectory() as state:
+        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
+        window = MainWindow()
+        window.show()
+        chosen = example("gap-short")
+        window.session.open_clip(chosen.clip, recipe=chosen.recipe)
+        _until(lambda: window.session.state_of(STAGES[3]) == StageState.FRESH)
+        window.strip.choose("detect")
+        window.field.toggle("Mask", True)
+        window.playback.go(120)
+        _until(lambda: window.pictures.detect is not None and window.pictures.detect.frame == 120)
+        spent = sorted(_one_move(window, 20.0 + k) for k in range(moves))
+        window.close()
+    return spent[len(spent) // 2]
+
+
+def _one_move(window: MainWindow, threshold: float) -> float:
+    ready: list[bool] = []
+    connection = window.pictures.detect_ready.connect(lambda: ready.append(True))
+    start = time.perf_counter()
+    window.session.preview(with_value(window.session.recipe, "detect.background.threshold", threshold))
+    _until(lambda: bool(ready))
+    window.field.repaint()
+    spent = time.perf_counter() - start
+    window.pictures.detect_ready.disconnect(connection)
+    return spent
+
+
+def _until(ready: Callable[[], bool], seconds: float = 60.0) -> None:
+    end = time.monotonic() + seconds
+    while not ready() and time.monotonic() < end:
+        QApplication.processEvents()
+    if not ready():
+        raise SystemExit("bench: the window did not get ready in time")
