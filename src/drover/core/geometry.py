@@ -6,7 +6,20 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["box_foot", "box_reference", "overlap_matrix", "side_of_line", "simplify_outline", "trace_outline"]
+__all__ = ["box_foot", "box_reference", "overlap_matrix", "pair_overlap", "side_of_line", "simplify_outline", "trace_outline"]
+
+
+@njit(cache=True, nogil=True, inline="always")
+def pair_overlap(a: NDArray[np.floating], i: int, b: NDArray[np.floating], j: int) -> float:  # pragma: no cover
+    """Overlap of box ``i`` of ``a`` with box ``j`` of ``b``, for loops that need only some pairs."""
+    width = min(a[i, 2], b[j, 2]) - max(a[i, 0], b[j, 0])
+    height = min(a[i, 3], b[j, 3]) - max(a[i, 1], b[j, 1])
+    if width <= 0 or height <= 0:
+        return 0.0
+    shared = width * height
+    mine = (a[i, 2] - a[i, 0]) * (a[i, 3] - a[i, 1])
+    other = (b[j, 2] - b[j, 0]) * (b[j, 3] - b[j, 1])
+    return shared / max(mine + other - shared, 1e-9)
 
 
 @njit(cache=True, nogil=True)
@@ -24,14 +37,8 @@ def overlap_matrix(a: NDArray[np.float32], b: NDArray[np.float32]) -> NDArray[np
     """
     out = np.zeros((a.shape[0], b.shape[0]))
     for i in range(a.shape[0]):
-        area = max(0.0, a[i, 2] - a[i, 0]) * max(0.0, a[i, 3] - a[i, 1])
         for j in range(b.shape[0]):
-            width = min(a[i, 2], b[j, 2]) - max(a[i, 0], b[j, 0])
-            height = min(a[i, 3], b[j, 3]) - max(a[i, 1], b[j, 1])
-            if width > 0 and height > 0:
-                shared = width * height
-                other = (b[j, 2] - b[j, 0]) * (b[j, 3] - b[j, 1])
-                out[i, j] = shared / (area + other - shared)
+            out[i, j] = pair_overlap(a, i, b, j)
     return out
 
 

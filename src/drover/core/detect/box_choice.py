@@ -9,6 +9,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.detect.overlaps import pick_boxes
+from drover.core.geometry import pair_overlap
 from drover.core.recipe import BoxSettings
 from drover.core.types import Detections, rows_to_frames
 
@@ -139,14 +140,7 @@ def best_partners(
         for k in range(motion_start[f], motion_start[f + 1]):
             best = most
             for j in range(other_start[f], other_start[f + 1]):
-                width = min(motion[k, 2], other[j, 2]) - max(motion[k, 0], other[j, 0])
-                height = min(motion[k, 3], other[j, 3]) - max(motion[k, 1], other[j, 1])
-                if width <= 0 or height <= 0:
-                    continue
-                shared = width * height
-                mine = (motion[k, 2] - motion[k, 0]) * (motion[k, 3] - motion[k, 1])
-                theirs = (other[j, 2] - other[j, 0]) * (other[j, 3] - other[j, 1])
-                overlap = shared / max(mine + theirs - shared, 1e-9)
+                overlap = pair_overlap(motion, k, other, j)
                 if overlap > best:
                     best = overlap
                     out[k] = j

@@ -6,6 +6,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.geometry import pair_overlap
+
 __all__ = ["remove_overlaps"]
 
 
@@ -70,17 +72,10 @@ def pick_boxes(
         left[best] = False
         order[count], kept_sure[count] = best, sure[best]
         count += 1
-        area = max(0.0, box[best, 2] - box[best, 0]) * max(0.0, box[best, 3] - box[best, 1])
         for k in range(n):
             if not left[k] or group[k] != group[best]:
                 continue
-            width = min(box[k, 2], box[best, 2]) - max(box[k, 0], box[best, 0])
-            height = min(box[k, 3], box[best, 3]) - max(box[k, 1], box[best, 1])
-            if width <= 0 or height <= 0:
-                continue
-            shared = width * height
-            other = (box[k, 2] - box[k, 0]) * (box[k, 3] - box[k, 1])
-            overlap = shared / max(area + other - shared, 1e-9)
+            overlap = pair_overlap(box, k, box, best)
             if overlap <= most:
                 continue
             if soft:
