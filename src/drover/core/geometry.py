@@ -6,7 +6,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["box_foot", "box_reference", "overlap_matrix", "pair_overlap", "side_of_line", "simplify_outline", "trace_outline"]
+__all__ = [
+    "box_foot", "box_reference", "overlap_matrix", "pair_overlap", "side_of_line", "simplify_outline", "trace_outline",
+]  # fmt: skip
 
 
 @njit(cache=True, nogil=True, inline="always")
