@@ -6,12 +6,17 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from numba import njit
 
 from drover.core.pipeline import link_detections
 from drover.core.recipe import TrackSettings
+from drover.core.track.candidates import TERMS, pair_terms
 from drover.core.track.evidence import gap_lengths, gaps_of
-from drover.core.track.matching import REFUSED, assign, match_costs, match_distances
-from drover.core.track.motion import centre_and_size, forecast_boxes, new_filters, predict, update
+from drover.core.track.filters import PUSH_LASTS, centre_and_size, forecast_boxes, new_filters, predict, update
+from drover.core.track.finishing import smooth_line
+from drover.core.track.groups import NOBODY, assign_greedy, assign_groups, margins
+from drover.core.track.measuring import measure
+from drover.core.track.sharing import fit_boxes, pixel_table
 from drover.core.types import Detections, Tracks, TrackState
 
 RATE = 25.0
@@ -31,84 +36,256 @@ def link(frames: list[np.ndarray], settings: TrackSettings | None = None, times=
     return link_detections(found, when, RATE, settings or TrackSettings())
 
 
-def test_the_filter_equals_the_textbook_kalman_filter():
-    """Twin: full matrices for centre x, position and velocity (Bar-Shalom et al., 5.2.3)."""
+def matrices(model: str, t: float, q: float):
+    """Transition and noise of one coordinate, for the twins (Bar-Shalom et al., 6.3.2 and 6.3.3)."""
+    if model == "steady":
+        f, g = np.array([[1, t], [0, 1.0]]), np.array([t * t / 2, t])
+    else:
+        f = np.array([[1, t, t * t / 2], [0, 1, t], [0, 0, np.exp(-t / PUSH_LASTS)]])
+        g = np.array([t * t / 2, t, 1.0])
+    return f, q * q * np.outer(g, g)
+
+
+@pytest.mark.parametrize("model", ["steady", "pushed"])
+def test_the_filter_equals_the_textbook_kalman_filter(model):
+    """Twin: full matrices for centre x."""
     rng = np.random.default_rng(2)
-    jumpiness, noise = 0.7, 3.0
+    jumpiness, noise, n = 0.7, 3.0, 2 if model == "steady" else 3
     mean, cov = new_filters(np.array([[50.0, 60.0, 20.0, 20.0]]), noise)
-    x, p = np.array([50.0, 0.0]), np.diag([noise**2, cov[0, 2]])
-    f, h = np.array([[1.0, 1.0], [0.0, 1.0]]), np.array([[1.0, 0.0]])
-    q = jumpiness**2 * np.array([[0.25, 0.5], [0.5, 1.0]])
-    for _ in range(40):
-        z = 50 + rng.normal(0, 5)
-        predict(mean, cov, 1.0, jumpiness, 0.2)
+    x, p = np.array([50.0, 0.0, 0.0])[:n], np.diag([noise**2, cov[0, 2], cov[0, 5]])[:n, :n]
+    h = np.eye(1, n)
+    for k in range(40):
+        t, z = (1.0, 2.0, 0.5)[k % 3], 50 + rng.normal(0, 5)
+        predict(mean, cov, 1, t, jumpiness, 0.2, 0.0, model == "pushed", np.zeros(1), 0.0)
+        f, q = matrices(model, t, jumpiness)
         x, p = f @ x, f @ p @ f.T + q
         gain = p @ h.T / (h @ p @ h.T + noise**2)
-        x, p = x + gain[:, 0] * (z - x[0]), (np.eye(2) - gain @ h) @ p
-        update(mean, cov, np.array([0]), np.array([[z, 60.0, 20.0, 20.0]]), noise, 0.0)
-        assert [mean[0, 0], mean[0, 4]] == pytest.approx(x)
-        assert cov[0, :3] == pytest.approx([p[0, 0], p[0, 1], p[1, 1]])
+        nis = (z - x[0]) ** 2 / (p[0, 0] + noise**2)
+        x, p = x + gain[:, 0] * (z - x[0]), (np.eye(n) - gain @ h) @ p
+        told = update(mean, cov, 0, np.array([z, 60.0, 20.0, 20.0]), np.array([noise, np.inf, np.inf, np.inf]))
+        assert mean[0, [0, 4, 6][:n]] == pytest.approx(x)
+        assert cov[0, [0, 2]] == pytest.approx([p[0, 0], p[1, 1]])
+        assert told == pytest.approx(nis)
 
 
 def test_steady_motion_is_learnt_and_forecast():
     mean, cov = new_filters(np.array([[0.0, 0.0, 30.0, 20.0]]), 2.0)
     for k in range(1, 60):
-        predict(mean, cov, 1.0, 0.1, 0.1)
-        update(mean, cov, np.array([0]), np.array([[3.0 * k, -1.0 * k, 30.0, 20.0]]), 2.0, 0.0)
-    predict(mean, cov, 10.0, 0.1, 0.1)
+        predict(mean, cov, 1, 1.0, 0.1, 0.1, 0.0, False, np.zeros(1), 0.0)
+        update(mean, cov, 0, np.array([3.0 * k, -1.0 * k, 30.0, 20.0]), np.full(4, 2.0))
+    predict(mean, cov, 1, 10.0, 0.1, 0.1, 0.0, False, np.zeros(1), 0.0)
     assert mean[0, :2] == pytest.approx([3 * 69, -69], abs=0.5)
     assert forecast_boxes(mean)[0] == pytest.approx([3 * 69 - 15, -79, 3 * 69 + 15, -59], abs=0.6)
 
 
-def test_covariances_stay_positive_over_many_steps():
+def test_an_unseen_animal_slows_down_in_the_time_given():
+    mean, cov = new_filters(np.array([[0.0, 0.0, 30.0, 20.0]]), 2.0)
+    mean[0, 4] = 5.0
+    for _ in range(50):
+        predict(mean, cov, 1, 1.0, 0.1, 0.1, 0.0, False, np.full(1, 9.0), 25.0)
+    assert mean[0, 4] == pytest.approx(5 * np.exp(-2))
+    assert mean[0, 0] == pytest.approx(5 * sum(np.exp(-k / 25) for k in range(50)))
+
+
+@pytest.mark.parametrize("pushed", [False, True])
+def test_covariances_stay_positive_over_a_million_steps(pushed):
     mean, cov = new_filters(np.array([[0.0, 0.0, 1.0, 1.0]]), 1e-1)
-    row, z = np.array([0]), np.array([[0.0, 0.0, 1.0, 1.0]])
-    for _ in range(20_000):
-        predict(mean, cov, 1.0, 50.0, 50.0)
-        update(mean, cov, row, z, 1e-1, 0.0)
-    assert np.isfinite(cov).all()
-    for c in (0, 3):
-        assert cov[0, c] > 0
-        assert cov[0, c] * cov[0, c + 2] >= cov[0, c + 1] ** 2
+    run_many(mean, cov, pushed, 1_000_000)
+    assert np.isfinite(cov).all() and np.isfinite(mean).all()
+    for c in (0, 6):
+        p, pv, vv, pa, va, aa = cov[0, c : c + 6]
+        assert np.linalg.eigvalsh(np.array([[p, pv, pa], [pv, vv, va], [pa, va, aa]])).min() >= -1e-9 * max(p, vv, aa)
 
 
-def test_a_box_that_doubles_its_size_moves_the_track_less():
-    def moved(doubt: float) -> float:
-        mean, cov = new_filters(np.array([[100.0, 50.0, 30.0, 20.0]]), 3.0)
-        update(mean, cov, np.array([0]), np.array([[115.0, 50.0, 60.0, 20.0]]), 3.0, doubt)
-        return float(mean[0, 0] - 100)
-
-    assert moved(0.0) == pytest.approx(7.5)  # equal variances: half way
-    # log 2 less the slack of 0.2 is 0.493; noise 3 * (1 + 5 * 0.493) = 10.4; gain 9 / (9 + 108).
-    assert moved(5.0) == pytest.approx(15 * 9 / (9 + (3 * (1 + 5 * (np.log(2) - 0.2))) ** 2))
+@njit
+def run_many(mean, cov, pushed, steps):  # pragma: no cover
+    z, r, none = np.array([0.0, 0.0, 1.0, 1.0]), np.full(4, 0.1), np.zeros(1)
+    for _ in range(steps):
+        predict(mean, cov, 1, 1.0, 50.0, 50.0, 0.0, pushed, none, 0.0)
+        update(mean, cov, 0, z, r)
 
 
-def test_distance_cost_and_gate_by_hand():
-    mean, cov = new_filters(np.array([[10.0, 10.0, 4.0, 4.0]]), 3.0)
-    cov[0, 0] = cov[0, 3] = 16.0
-    distance = match_distances(mean, cov, np.array([[13.0, 14.0, 4.0, 4.0], [60.0, 10.0, 4.0, 4.0]]), 3.0)
-    assert distance[0] == pytest.approx([1.0, 10.0])  # sqrt(25 / 25), 50 / 5
-    cost = match_costs(distance, np.array([[0.6, 0.0]]), np.array([0.5]), gate=4.0, overlap_weight=0.5)
-    assert cost[0] == pytest.approx([0.5 * 0.25 + 0.5 * 0.4 + 0.15, REFUSED])
+def measured(box, *, mean=(100.0, 50.0, 40.0, 20.0), doubt=1.5):
+    state, usual = np.zeros((1, 8)), np.array([[mean[2], mean[3]]])
+    state[0, :4] = mean
+    z, spread = np.empty(4), np.empty(4)
+    measure(state, usual, 0, np.array([box], np.float32), 0, 2.0, doubt, 0.0, 640.0, 480.0, z, spread)
+    return z, spread
+
+
+def test_an_animal_going_behind_something_is_followed_by_the_side_that_still_moves():
+    # Expected 80..120; the right side has stopped at 108, the left is where it should be.
+    z, spread = measured([80, 40, 108, 60])
+    assert z[0] == pytest.approx(100.0)  # left side plus half the known width
+    assert spread[2] > 5 * spread[3]  # its width is not believed to shrink, its height is measured as ever
+    plain, even = measured([80, 40, 108, 60], doubt=0.0)
+    assert plain[0] == pytest.approx(94.0)
+    assert even.tolist() == [2.0] * 4
+
+
+def test_at_the_edge_of_the_picture_the_inner_side_tells_where_an_animal_is():
+    z, _ = measured([0, 40, 25, 60], mean=(12.0, 50.0, 40.0, 20.0))
+    assert z[0] == pytest.approx(5.0)  # 25 less half of the known 40: it is on its way out
+    coming, spread = measured([0, 40, 30, 60], mean=(10.0, 50.0, 20.0, 20.0))
+    assert coming[0] == pytest.approx(15.0) and spread[2] < 2.0  # coming in: it is as large as it looks
+
+
+def pair(mean, box, *, last=None, gate=4.0, generalised=False):
+    state, cov = np.zeros((1, 8)), np.zeros((1, 14))
+    state[0, : len(mean)] = mean
+    cov[0, 0] = cov[0, 6] = 16.0
+    out = np.empty(5)
+    none = np.zeros((1, 0), np.float32)
+    seen = np.array([last or [*mean[:2], 0.0, 0.0]])
+    far = pair_terms(
+        state, cov, seen, 0, forecast_boxes(state), np.array([box], np.float32), 0, none, none, 1.0, 3.0, gate,
+        generalised, out,
+    )  # fmt: skip
+    return far, dict(zip(TERMS, out.tolist(), strict=True))
+
+
+def test_every_term_of_a_pair_by_hand():
+    far, terms = pair((10.0, 10.0, 4.0, 4.0), [11, 12, 15, 16])
+    assert far == pytest.approx(1.0)  # 3, 4 px off, standard deviation 5
+    assert terms["distance"] == pytest.approx(0.25)
+    assert terms["overlap"] == pytest.approx(1.0)
+    assert terms["size"] == terms["look"] == 0.0
+    _, half = pair((10.0, 10.0, 4.0, 4.0), [10, 8, 14, 12])
+    assert half["overlap"] == pytest.approx(1 - 8 / 24)
+    # Apart by 4 px: the box around both is 12 x 4, 16 of its 48 px are empty.
+    _, apart = pair((10.0, 10.0, 4.0, 4.0), [16, 8, 20, 12], generalised=True)
+    assert apart["overlap"] == pytest.approx(1 - 0.5 * (1 - 16 / 48))
+    _, back = pair((10.0, 10.0, 4.0, 4.0), [-2, 8, 2, 12], last=[10.0, 10.0, 5.0, 0.0])
+    assert back["direction"] == pytest.approx(1.0)
+    _, grown = pair((10.0, 10.0, 4.0, 4.0), [6, 8, 14, 12])
+    assert grown["size"] == pytest.approx(1 - np.exp(-1.5 * np.log(2)))
+
+
+def solved(cost: np.ndarray, *, greedy: bool = False) -> np.ndarray:
+    """Match of each row; infinite costs are beyond the gate."""
+    track, detection = np.nonzero(np.isfinite(cost))
+    match = np.full(cost.shape[0], -1)
+    use = np.ones(len(track), np.bool_)
+    values = np.ascontiguousarray(cost[track, detection])
+    if greedy:
+        assign_greedy(track, detection, values, use, cost.shape[1], match)
+    else:
+        assign_groups(track, detection, values, use, *cost.shape, match)
+    return match
 
 
 @given(st.integers(0, 5), st.integers(0, 5), st.integers(0, 10_000))
-def test_assignment_is_the_best_of_all(rows, columns, seed):
-    """Twin: every way of pairing, tried out; refused pairs cost a fixed large amount."""
-    from itertools import permutations
-
+def test_assignment_by_groups_is_the_best_of_all(rows, columns, seed):
+    """Twin: every way of pairing or leaving alone, tried out."""
     cost = np.random.default_rng(seed).uniform(0, 1, (rows, columns))
-    cost[cost > 0.7] = REFUSED
-    r, c = assign(cost)
-    total = cost[r, c].sum() + REFUSED * (min(rows, columns) - len(r))
-    wide = cost if rows <= columns else cost.T
-    best = min(
-        (sum(wide[k, j] for k, j in enumerate(p)) for p in permutations(range(wide.shape[1]), wide.shape[0])),
-        default=0.0,
+    cost[cost > 0.6] = np.inf
+
+    def best(row: int, taken: frozenset) -> float:
+        if row == rows:
+            return 0.0
+        ways = [NOBODY + best(row + 1, taken)]
+        for column in range(columns):
+            if column not in taken and np.isfinite(cost[row, column]):
+                ways.append(cost[row, column] + best(row + 1, taken | {column}))
+        return min(ways)
+
+    match = solved(cost)
+    total = sum(NOBODY if j < 0 else cost[i, j] for i, j in enumerate(match))
+    assert total == pytest.approx(best(0, frozenset()))
+    used = match[match >= 0]
+    assert len(set(used.tolist())) == len(used)
+
+
+def test_the_greedy_way_takes_the_best_pair_and_pays_for_it():
+    cost = np.array([[0.1, 0.2], [0.2, 0.9]])
+    assert solved(cost).tolist() == [1, 0]
+    assert solved(cost, greedy=True).tolist() == [0, 1]
+
+
+def test_a_margin_is_what_the_runner_up_would_cost_more():
+    cost = np.array([[0.1, 0.4, np.inf], [np.inf, 0.2, 0.9]])
+    track, detection = np.nonzero(np.isfinite(cost))
+    match = solved(cost)
+    room = margins(track, detection, np.ascontiguousarray(cost[track, detection]), match, 3)
+    assert match.tolist() == [0, 1]
+    # Track 0 could have had detection 1 for 0.3 more; track 1 loses detection 1 to track 0 for 0.2 more.
+    assert room == pytest.approx([0.3, 0.2])
+
+
+def test_a_blob_of_two_is_cut_where_the_two_are():
+    """Two boxes 40 x 20 and 20 x 30 overlap in one blob; sizes are known, places are 5 px off."""
+    mask = np.zeros((60, 100), np.bool_)
+    mask[10:30, 10:50] = True
+    mask[15:45, 44:64] = True
+    runs = np.array(
+        [[y, np.flatnonzero(row)[0], np.flatnonzero(row)[-1] + 1] for y, row in enumerate(mask) if row.any()]
     )
-    assert total == pytest.approx(best)
-    assert len(set(r)) == len(r)
-    assert len(set(c)) == len(c)
+    table, x0, y0 = pixel_table(runs.astype(np.int16), np.array([10, 10, 64, 45], np.float32))
+    assert table[-1, -1] == mask.sum() and (x0, y0) == (10, 10)
+    expected = np.array([[25.0, 13.0], [39.0, 24.0]])  # from the corner; truly 20, 10 and 44, 20
+    at, firmness = fit_boxes(table, expected, np.array([[40.0, 20.0], [20.0, 30.0]]), np.full((2, 2), 6.0))
+    assert at[0] == pytest.approx([20, 10], abs=1.6)
+    assert at[1] == pytest.approx([44, 20], abs=1.6)
+    assert firmness.min() > 0.2
+
+
+def test_one_wholly_hidden_in_a_blob_is_not_measured():
+    filled = np.zeros((0, 3), np.int16)
+    table, _, _ = pixel_table(filled, np.array([0, 0, 60, 40], np.float32))
+    at, firmness = fit_boxes(
+        table, np.array([[30.0, 20.0], [33.0, 22.0]]), np.array([[60.0, 40.0], [20.0, 16.0]]), np.full((2, 2), 5.0)
+    )
+    assert at[0] == pytest.approx([30, 20], abs=0.8)
+    assert firmness[0].min() > 0.5
+    assert firmness[1].max() < 0.06
+    assert at[1] == pytest.approx([33, 22], abs=0.8)  # stays where it was expected
+
+
+def test_two_that_melt_into_one_blob_come_out_with_their_own_numbers():
+    """Equal boxes meet at one height, are one blob for 14 frames, and go on."""
+    frames = []
+    for k in range(80):
+        left, right = 100 + 3 * k, 340 - 3 * k
+        if abs(right - left) < 22:
+            frames.append(np.array([[min(left, right), 180, max(left, right) + 20, 200]], np.float32))
+        else:
+            frames.append(np.array([[x, 180, x + 20, 200] for x in (left, right)], np.float32))
+    tracks = link(frames)
+    assert tracks.paths.identity.tolist() == [1, 2]
+    for identity, sign in ((1, 1), (2, -1)):
+        path = tracks.path_of(identity)
+        assert len(path) == 80
+        assert np.all(np.sign(np.diff(tracks.box[path, 0])[8:]) == sign)
+    together = tracks.detection[tracks.rows_of(39)]
+    assert together[0] == together[1] >= 0  # both are traced to the blob they share
+
+
+def test_a_break_behind_a_tree_is_joined_and_drawn_straight():
+    settings = TrackSettings(life=TrackSettings().life.model_copy(update={"longest_gap": 0.5}))
+    way = [boxes((100 + 4 * k, 200)) for k in range(100)]
+    frames = [boxes() if 30 <= k < 70 else rows for k, rows in enumerate(way)]
+    assert link(frames, settings).paths.identity.tolist() == [1]
+    apart = settings.model_copy(update={"after": settings.after.model_copy(update={"join": False})})
+    assert link(frames, apart).paths.identity.tolist() == [1, 2]
+    joined = link(frames, settings)
+    middle = (joined.box[:, 0] + joined.box[:, 2]) / 2
+    assert np.abs(middle[30:70] - (100 + 4 * np.arange(30, 70))).max() < 3
+    assert joined.state[30:70].tolist() == [TrackState.COASTING] * 40
+
+
+def test_what_goes_out_at_the_edge_is_not_joined_to_what_comes_in():
+    settings = TrackSettings(life=TrackSettings().life.model_copy(update={"longest_gap": 0.2}))
+    frames = [boxes((560 + 3 * k, 200)) for k in range(26)] + [boxes()] * 10 + [boxes((636, 206))] * 12
+    assert len(link(frames, settings).paths.identity) == 2
+
+
+def test_smoothing_gives_the_least_squares_line_of_steady_motion():
+    """With hardly any process noise the smoother is the straight line of least squares (Rauch et al. 1965)."""
+    rng = np.random.default_rng(5)
+    at = np.cumsum(rng.uniform(0.5, 2.0, 60))
+    z = 30 + 2.5 * at + rng.normal(0, 3.0, 60)
+    line = np.polyval(np.polyfit(at, z, 1), at)
+    assert smooth_line(at, z, np.ones(60, np.bool_), 1e-6, 3.0) == pytest.approx(line, abs=0.25)
 
 
 def test_one_animal_keeps_one_identity_through_a_gap_and_coasts_along_its_way():
@@ -120,13 +297,13 @@ def test_one_animal_keeps_one_identity_through_a_gap_and_coasts_along_its_way():
     assert tracks.state[30:50].tolist() == [TrackState.COASTING] * 20
     assert tracks.detection[30:50].tolist() == [-1] * 20
     middle = (tracks.box[:, 0] + tracks.box[:, 2]) / 2
-    assert np.abs(middle[20:] - (40 + 4 * np.arange(20, 80))).max() < 3
+    assert np.abs(middle[20:] - (40 + 4 * np.arange(20, 80))).max() < 4
     assert gaps_of(tracks).tolist() == [[1, 30, 20]]
     assert gap_lengths(tracks, np.arange(80) / RATE) == pytest.approx([21 / RATE])
 
 
 def test_a_gap_longer_than_allowed_ends_the_identity_where_it_was_last_seen():
-    frames = [boxes((100 + k, 200)) if k < 30 or k >= 90 else boxes() for k in range(120)]
+    frames = [boxes((100 + k, 200)) if k < 30 or k >= 150 else boxes() for k in range(180)]
     tracks = link(frames)
     assert tracks.paths.identity.tolist() == [1, 2]
     assert tracks.frame[tracks.path_of(1)].max() == 29
@@ -179,8 +356,6 @@ def test_any_boxes_give_a_sound_table(frames):
     assert np.isfinite(tracks.box).all()
     pairs = list(zip(tracks.frame.tolist(), tracks.identity.tolist(), strict=True))
     assert pairs == sorted(set(pairs))
-    used = tracks.detection[tracks.detection >= 0]
-    assert len(np.unique(used)) == len(used)
     for identity in tracks.paths.identity.tolist():
         path = tracks.path_of(identity)
         assert np.diff(tracks.frame[path]).tolist() == [1] * (len(path) - 1)

@@ -14,9 +14,8 @@ from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.detector import Detector
 from drover.core.footage.reader import expand_luma
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
-from drover.core.recipe import BackgroundSettings, BoxSettings, DetectSettings
-from drover.core.track.matching import match_distances
-from drover.core.track.motion import new_filters, predict, update
+from drover.core.pipeline import link_detections
+from drover.core.recipe import BackgroundSettings, BoxSettings, DetectSettings, MatchSettings, TrackSettings
 from drover.core.types import Detections, Frame
 
 __all__ = ["warm_kernels"]
@@ -66,13 +65,26 @@ def _warm_track() -> None:
     fixed.flags.writeable = False
     overlap_matrix(box, fixed)
     overlap_matrix(fixed, box)
-    measured = np.array([[2.0, 2.0, 4.0, 4.0]])
-    mean, cov = new_filters(measured, 2.0)
-    predict(mean, cov, 1.0, 0.5, 0.5)
-    match_distances(mean, cov, measured, 2.0)
-    update(mean, cov, np.zeros(1, np.int64), measured, 2.0, 1.0)
+    for greedy in (False, True):
+        _warm_tracker(TrackSettings(match=MatchSettings(assignment="greedy" if greedy else "optimal")))
     line = np.array([0.0, 5.0])
     find_passages(line, line, np.ones(2, np.int32), np.array([[0.0, 4.0], [4.0, 0.0]]))
+
+
+def _warm_tracker(settings: TrackSettings) -> None:
+    """Two that walk into each other: every kernel of Track is called on the way."""
+    rows = []
+    for frame in range(40):
+        first, second = 20 + 2 * frame, 120 - 2 * frame
+        apart = second - first > 24
+        rows += [(frame, first, first + 20), (frame, second, second + 20)] if apart else [(frame, first, second + 20)]
+    table = np.array(rows)
+    box = np.column_stack([table[:, 1], np.full(len(table), 30), table[:, 2], np.full(len(table), 50)])
+    found = Detections.from_boxes(
+        table[:, 0].astype(np.int64), box.astype(np.float32), np.ones(len(table), np.float32), frame_count=40,
+        size=(200, 100),
+    )  # fmt: skip
+    link_detections(found, np.arange(40) / 25, 25.0, settings)
 
 
 if __name__ == "__main__":

@@ -35,7 +35,8 @@ from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore, score_detections
 from drover.core.score.scorer import Score, score_tracks
 from drover.core.track import tracker
-from drover.core.track.tracker import Tracker
+from drover.core.track.finishing import finish
+from drover.core.track.tracker import FrameBoxes, Tracker
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
 
 __all__ = [
@@ -275,19 +276,18 @@ def link_detections(
         When told to stop on the way.
     """
     stage = Tracker(settings, detections.size, rate)
+    look = np.zeros((len(detections), 0), np.float32)
     starts = detections.frame_start.tolist()
     for frame, now in enumerate(times[: detections.frame_count].tolist()):
         if frame % 64 == 0 and cancelled():
             raise Cancelled("linking was stopped")
-        first, past = starts[frame], starts[frame + 1]
-        stage.step(
-            now,
-            detections.box[first:past],
-            detections.confidence[first:past],
-            detections.class_id[first:past],
-            first_row=first,
-        )
-    return stage.tracks(detections.class_names)
+        part = slice(starts[frame], starts[frame + 1])
+        found = FrameBoxes(
+            detections.box[part], detections.confidence[part], detections.class_id[part],
+            detections.run_start[part.start : part.stop + 1], detections.runs, look[part], part.start,
+        )  # fmt: skip
+        stage.step(now, found)
+    return finish(stage.tracks(detections.class_names), times, settings)
 
 
 def count_tracks(

@@ -36,10 +36,19 @@ from drover.core.settings.detect import (
     WhereSettings,
 )
 from drover.core.settings.score import ScoreSettings
-from drover.core.settings.track import LifeSettings, MatchSettings, MotionSettings, TrackSettings
+from drover.core.settings.track import (
+    AfterSettings,
+    BlobSettings,
+    LifeSettings,
+    MatchSettings,
+    MotionSettings,
+    TrackSettings,
+)
 
 __all__ = [
+    "AfterSettings",
     "BackgroundSettings",
+    "BlobSettings",
     "BoxSettings",
     "ClassLimit",
     "CleanupSettings",

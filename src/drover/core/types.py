@@ -242,6 +242,8 @@ class Tracks(_FrameRows):
     class_id : (rows,) int16
     distance : (rows,) float32, match distance in standard deviations; NaN where nothing was matched
     nearest_refused : (refusals,) float32, distance of the nearest detection where a confirmed track found none
+    margin : (rows,) float32, by how much the link beats its runner-up in cost; infinite without a rival
+    nis : (rows,) float32, normalised innovation squared of the link; 2 on average when the noises are right
     """
 
     frame_start: Int
@@ -255,6 +257,8 @@ class Tracks(_FrameRows):
     nearest_refused: Float32
     size: tuple[int, int]
     class_names: tuple[str, ...] = ("animal",)
+    margin: Float32 | None = None
+    nis: Float32 | None = None
 
     def __len__(self) -> int:
         return len(self.identity)
@@ -283,7 +287,11 @@ class Tracks(_FrameRows):
 def only_frames(tracks: Tracks, span: tuple[int, int]) -> Tracks:
     """Tracks with nothing in them outside a span of frames (first, one past the last)."""
     first, past = (int(tracks.frame_start[min(max(edge, 0), tracks.frame_count)]) for edge in span)
-    columns = ("identity", "box", "state", "detection", "confidence", "class_id", "distance")
+    columns = [
+        name
+        for name in ("identity", "box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis")
+        if getattr(tracks, name) is not None
+    ]
     return replace(
         tracks,
         frame_start=np.clip(tracks.frame_start - first, 0, past - first),

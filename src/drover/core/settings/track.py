@@ -2,14 +2,23 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
+from pydantic import Field
+
 from drover.core.settings.base import Settings, dial
 
-__all__ = ["LifeSettings", "MatchSettings", "MotionSettings", "TrackSettings"]
+__all__ = ["AfterSettings", "BlobSettings", "LifeSettings", "MatchSettings", "MotionSettings", "TrackSettings"]
 
 
 class MotionSettings(Settings):
-    """The motion filter: constant velocity, with room for change."""
+    """The motion filter. Noises hold at 50 px of size and for frames of 1/25 s, whatever the footage's rate."""
 
+    model: Literal["steady", "pushed", "switching"] = Field(
+        default="steady",
+        description="steady: keeps its speed; pushed: keeps its acceleration for a while; switching: goes straight or "
+        "turns, whichever fits.",
+    )
     jumpiness: float = dial(
         0.5,
         0.01,
@@ -19,35 +28,90 @@ class MotionSettings(Settings):
         0.05,
     )
     box_noise: float = dial(
-        2.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
+        1.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
     )
-    size_noise: float = dial(0.5, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1)
+    size_noise: float = dial(1.0, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1)
+    size_scaling: float = dial(
+        0.5, 0.0, 1.0, "power", "How noises grow with the animal's size: 0 not at all, 1 in proportion.", 0.1
+    )
     size_doubt: float = dial(
-        5.0,
+        1.5,
         0.0,
         50.0,
         "×",
-        "How much less a box is trusted whose size jumps, as when two animals melt into one. 0 trusts all alike.",
+        "How much less a side is trusted that jumps, as when one is half hidden. 0 takes every box as it is.",
         0.5,
+    )
+    weak_doubt: float = dial(
+        0.3, 0.0, 1.0, "fraction", "How much less a box is trusted that its detector is not sure of.", 0.05
+    )
+    fade: float = dial(
+        1.0, 0.0, 60.0, "s", "How long an unseen animal is taken to keep its speed before it slows. 0 keeps it.", 0.1
     )
 
 
 class MatchSettings(Settings):
-    """Which detection may continue which track, and what it costs."""
+    """Which detection may continue which track, and what it costs. The weights share out the cost."""
 
     gate: float = dial(
         8.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
     )
-    overlap_weight: float = dial(
-        0.3, 0.0, 1.0, "fraction", "Share of the cost that comes from overlap; the rest is distance.", 0.05
+    farthest: float = dial(
+        2.0, 0.1, 50.0, "sizes", "Largest distance from the forecast in sizes of the animal, however unsure it is.", 0.1
+    )
+    distance_weight: float = dial(0.7, 0.0, 1.0, "weight", "Distance from the forecast, as a share of the gate.", 0.05)
+    overlap_weight: float = dial(0.3, 0.0, 1.0, "weight", "Lack of overlap with the forecast's box.", 0.05)
+    overlap: Literal["plain", "generalised"] = Field(
+        default="plain",
+        description="plain: boxes that do not touch are all alike; generalised: the nearer the better.",
+    )
+    direction_weight: float = dial(0.0, 0.0, 1.0, "weight", "A turn from the way the animal was going.", 0.05)
+    size_weight: float = dial(0.2, 0.0, 1.0, "weight", "A change of width and height.", 0.05)
+    look_weight: float = dial(0.0, 0.0, 1.0, "weight", "A change of colour and texture, where Detect knows them.", 0.05)
+    sure_from: float = dial(
+        0.4, 0.0, 1.0, "fraction", "Detections at least this sure are matched first; weaker ones start no track.", 0.05
+    )
+    same_class: bool = Field(default=False, description="Only detections of its own class may continue a track.")
+    assignment: Literal["optimal", "greedy"] = Field(
+        default="optimal",
+        description="optimal: least cost over all pairs; greedy: best pair first, for comparison.",
+    )
+
+
+class BlobSettings(Settings):
+    """Blobs that several animals have melted into."""
+
+    share: bool = Field(
+        default=True, description="Animals expected in one blob keep their identities and share it out among them."
+    )
+    least_cover: float = dial(
+        0.5,
+        0.1,
+        1.0,
+        "fraction",
+        "Share of a forecast that a blob must cover for the animal to be in it.",
+        0.05,
     )
 
 
 class LifeSettings(Settings):
     """When a track is born, believed and given up."""
 
-    hits_to_confirm: int = dial(8, 1, 100, "frames", "Frames a new track must be seen before it is believed.", 1)
-    longest_gap: float = dial(2.0, 0.0, 60.0, "s", "Longest time an animal may stay unseen and keep its identity.", 0.1)
+    hits_to_confirm: int = dial(
+        8, 1, 100, "frames", "Frames of 1/25 s that a new track must be seen for before it is believed; at least 3.", 1
+    )
+    longest_gap: float = dial(3.5, 0.0, 60.0, "s", "Longest time an animal may stay unseen and keep its identity.", 0.1)
+
+
+class AfterSettings(Settings):
+    """What is done once the whole clip is linked; a live camera never does it."""
+
+    join: bool = Field(default=True, description="Join broken tracks over the whole clip where motion and size agree.")
+    join_within: float = dial(4.0, 0.0, 60.0, "s", "Longest break that is joined.", 0.5)
+    fill_gaps: bool = Field(
+        default=True, description="Draw a bridged gap from where the animal went to where it came back."
+    )
+    smooth: bool = Field(default=False, description="Smooth finished tracks with what came after, for analysis.")
 
 
 class TrackSettings(Settings):
@@ -55,4 +119,6 @@ class TrackSettings(Settings):
 
     motion: MotionSettings = MotionSettings()
     match: MatchSettings = MatchSettings()
+    blobs: BlobSettings = BlobSettings()
     life: LifeSettings = LifeSettings()
+    after: AfterSettings = AfterSettings()

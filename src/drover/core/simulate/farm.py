@@ -103,10 +103,10 @@ def ewe_and_lamb(seed: int = 27, seconds: float = 40.0, *, camera: Camera | None
     return _scene("ewe-and-lamb", seed, seconds, camera or Camera(), herd, Light())
 
 
-def muster(seed: int = 28, seconds: float = 20.0, *, camera: Camera | None = None) -> Scene:
-    """A whole flock on the move: more than sixty animals in the picture at once."""
+def muster(seed: int = 28, seconds: float = 24.0, *, camera: Camera | None = None) -> Scene:
+    """A whole flock comes through an empty paddock: more than sixty animals in the picture at once."""
     herd = Herd(np.random.default_rng(seed), entry=(-40.0, WORLD_WIDTH + 40.0), depth=(0.36, 0.72))
-    for k, start in enumerate(np.linspace(-13.0, seconds - 5.0, 120)):
+    for k, start in enumerate(np.linspace(1.6, seconds - 8.0, 105)):
         herd.add_across(y=float(110 + 590 * ((k * 0.618) % 1.0)), around=float(start), drive=True)
     points = ((0.5, 1.0), (0.5, 0.0))
     line = LineSettings(name="Middle", points=points, reference="foot")

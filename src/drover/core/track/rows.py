@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["TrackRows"]
+__all__ = ["TrackRows", "write_rows"]
 
+Float = NDArray[np.float64]
 _COLUMNS: dict[str, tuple[type[np.generic], int]] = {
     "number": (np.int32, 0),
     "box": (np.float32, 4),
@@ -17,24 +19,45 @@ _COLUMNS: dict[str, tuple[type[np.generic], int]] = {
     "confidence": (np.float32, 0),
     "class_id": (np.int16, 0),
     "distance": (np.float32, 0),
+    "margin": (np.float32, 0),
+    "nis": (np.float32, 0),
 }
+TENTATIVE, CONFIRMED, COASTING = int(TrackState.TENTATIVE), int(TrackState.CONFIRMED), int(TrackState.COASTING)
 
 
 class TrackRows:
-    """Collects rows frame by frame. Numbers are births; identities are given in order of first belief."""
+    """Collects rows frame by frame, in columns that grow by doubling.
+
+    Numbers are births; identities are given in order of first belief.
+    """
 
     def __init__(self) -> None:
-        self._parts: dict[str, list[NDArray[np.generic]]] = {name: [] for name in _COLUMNS}
+        self._room = 1024
+        self.columns: dict[str, NDArray] = {
+            name: np.zeros((self._room, width) if width else self._room, dtype)
+            for name, (dtype, width) in _COLUMNS.items()
+        }
         self._count = 0
         self._frame_start = [0]
         self._identity: dict[int, int] = {}
         self._refused: list[NDArray[np.float32]] = []
 
-    def add(self, **columns: NDArray[np.generic]) -> None:
-        """Add rows to the frame being written."""
-        for name, part in columns.items():
-            self._parts[name].append(part)
-        self._count += len(columns["number"])
+    @property
+    def count(self) -> int:
+        """Rows written so far."""
+        return self._count
+
+    def room_for(self, more: int) -> None:
+        """See that so many rows can be written after those there are."""
+        while self._count + more > self._room:
+            self._room *= 2
+            self.columns = {
+                name: np.concatenate([column, np.zeros_like(column)]) for name, column in self.columns.items()
+            }
+
+    def wrote(self, rows: int) -> None:
+        """So many rows were written at the end."""
+        self._count += rows
 
     def believe(self, numbers: NDArray[np.int32]) -> None:
         """Give an identity to each number that has none yet."""
@@ -42,9 +65,9 @@ class TrackRows:
             if number not in self._identity:
                 self._identity[number] = len(self._identity) + 1
 
-    def refuse(self, distance: NDArray[np.float32]) -> None:
+    def refuse(self, distance: NDArray[np.float64]) -> None:
         """Note the nearest detection that a believed track could not have."""
-        self._refused.append(distance)
+        self._refused.append(distance.astype(np.float32))
 
     def end_frame(self) -> None:
         """Close the frame being written."""
@@ -52,7 +75,7 @@ class TrackRows:
 
     def tracks(self, size: tuple[int, int], class_names: tuple[str, ...]) -> Tracks:
         """The finished table: believed tracks only, each ending where it was last seen."""
-        table = {name: self._column(name) for name in _COLUMNS}
+        table = {name: column[: self._count] for name, column in self.columns.items()}
         frame = np.repeat(np.arange(len(self._frame_start) - 1), np.diff(self._frame_start))
         identity = _lookup(self._identity, table["number"])
         keep = (identity > 0) & ~_after_last_seen(identity, frame, table["state"])
@@ -63,23 +86,61 @@ class TrackRows:
         return Tracks(
             frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
             identity=identity[order],
-            box=table["box"][order],
-            state=table["state"][order],
-            detection=table["detection"][order],
-            confidence=table["confidence"][order],
-            class_id=table["class_id"][order],
-            distance=table["distance"][order],
             nearest_refused=refused,
             size=size,
             class_names=class_names,
+            **{name: column[order] for name, column in table.items() if name != "number"},
         )
 
-    def _column(self, name: str) -> NDArray:
-        parts = self._parts[name]
-        if len(parts) > 1:
-            parts[:] = [np.concatenate(parts)]
-        dtype, width = _COLUMNS[name]
-        return parts[0] if parts else np.zeros((0, width) if width else 0, dtype)
+
+@njit(cache=True, nogil=True)
+def write_rows(
+    at: int,
+    count: int,
+    number: NDArray[np.int32],
+    mean: Float,
+    believed: NDArray[np.bool_],
+    class_id: NDArray[np.int16],
+    link: NDArray[np.int64],
+    seen: NDArray[np.bool_],
+    confidence: NDArray[np.float32],
+    distance: Float,
+    margin: Float,
+    nis: Float,
+    first_row: int,
+    out_number: NDArray[np.int32],
+    out_box: NDArray[np.float32],
+    out_state: NDArray[np.int8],
+    out_detection: NDArray[np.int32],
+    out_confidence: NDArray[np.float32],
+    out_class: NDArray[np.int16],
+    out_distance: NDArray[np.float32],
+    out_margin: NDArray[np.float32],
+    out_nis: NDArray[np.float32],
+) -> int:  # pragma: no cover
+    """Write one frame's rows of the first ``count`` tracks from row ``at`` on; returns how many.
+
+    Tracks that are seen, and believed ones that are not (they coast), have a row. ``link`` (tracks,) is the
+    detection each is linked to, -1 for none; ``distance``, ``margin`` and ``nis`` belong to the link.
+    """
+    n = at
+    for k in range(count):
+        if not (seen[k] or believed[k]):
+            continue
+        out_number[n] = number[k]
+        half_w, half_h = max(mean[k, 2], 1.0) / 2, max(mean[k, 3], 1.0) / 2
+        out_box[n, 0], out_box[n, 1] = mean[k, 0] - half_w, mean[k, 1] - half_h
+        out_box[n, 2], out_box[n, 3] = mean[k, 0] + half_w, mean[k, 1] + half_h
+        out_state[n] = COASTING if not seen[k] else CONFIRMED if believed[k] else TENTATIVE
+        out_class[n] = class_id[k]
+        linked = seen[k] and link[k] >= 0
+        out_detection[n] = link[k] + first_row if linked else -1
+        out_confidence[n] = confidence[link[k]] if linked else 0.0
+        out_distance[n] = distance[k] if linked else np.nan
+        out_margin[n] = margin[k] if linked else np.nan
+        out_nis[n] = nis[k] if linked else np.nan
+        n += 1
+    return n - at
 
 
 def _lookup(identity: dict[int, int], number: NDArray[np.int32]) -> NDArray[np.int32]:

@@ -2,54 +2,58 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.geometry import overlap_matrix
 from drover.core.recipe import TrackSettings
-from drover.core.track.matching import assign, match_costs, match_distances
-from drover.core.track.motion import centre_and_size, forecast_boxes, new_filters, predict, update
-from drover.core.track.rows import TrackRows
-from drover.core.types import Tracks, TrackState
+from drover.core.track.candidates import find_candidates
+from drover.core.track.filters import (
+    FRAME_RATE,
+    centre_and_size,
+    forecast_boxes,
+    new_filters,
+    predict,
+    scale_of,
+    update,
+)
+from drover.core.track.groups import assign_greedy, assign_groups, margins
+from drover.core.track.living import Living
+from drover.core.track.measuring import measure
+from drover.core.track.rows import TrackRows, write_rows
+from drover.core.track.sharing import LEAST_FIRMNESS, MOST_SHARERS, fit_boxes, pixel_table, sharers
+from drover.core.types import Tracks
 
-__all__ = ["VERSION", "Tracker"]
+__all__ = ["VERSION", "FrameBoxes", "Tracker"]
 
-VERSION = 1
+VERSION = 2
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
+HIDDEN_PATIENCE = 2.0  # times the longest gap that an animal may be wholly hidden in a blob that covers it
+LEAST_HITS = 3
+GUEST_AFTER = 12.0  # frames unseen in the open after which a track is no longer taken to be in a blob it meets
+
+Float = NDArray[np.float64]
+_NO_RUNS = np.zeros((0, 3), np.int16)
 
 
-@dataclass
-class _Living:
-    """The tracks now alive, a row each."""
+@dataclass(frozen=True)
+class FrameBoxes:
+    """The detections of one frame.
 
-    number: NDArray[np.int32]
-    mean: NDArray[np.float64]
-    cov: NDArray[np.float64]
-    hits: NDArray[np.int32]
-    confirmed: NDArray[np.bool_]
-    unseen_since: NDArray[np.float64]
+    ``box`` (n, 4) float32 px, ``confidence`` (n,) float32, ``class_id`` (n,) int16; ``run_start`` (n + 1,) int64 and
+    ``runs`` the blobs, empty where there are none; ``look`` (n, k) float32 descriptors of length one, k may be 0;
+    ``first_row`` is the row of the first of them in the whole table.
+    """
+
+    box: NDArray[np.float32]
+    confidence: NDArray[np.float32]
     class_id: NDArray[np.int16]
-
-    @staticmethod
-    def none() -> _Living:
-        mean, cov = new_filters(np.zeros((0, 4)), 1.0)
-        return _Living(
-            np.zeros(0, np.int32),
-            mean,
-            cov,
-            np.zeros(0, np.int32),
-            np.zeros(0, np.bool_),
-            np.zeros(0),
-            np.zeros(0, np.int16),
-        )
-
-    def keep(self, rows: NDArray[np.bool_]) -> _Living:
-        return _Living(*(getattr(self, field.name)[rows] for field in fields(self)))
-
-    def plus(self, other: _Living) -> _Living:
-        return _Living(*(np.concatenate([getattr(self, f.name), getattr(other, f.name)]) for f in fields(self)))
+    run_start: NDArray[np.int64]
+    runs: NDArray[np.int16]
+    look: NDArray[np.float32]
+    first_row: int = 0
 
 
 class Tracker:
@@ -61,56 +65,60 @@ class Tracker:
     size : (width, height) px
         A coasting track that has left this frame is given up.
     rate : float, frames/s
-        Nominal rate: turns elapsed seconds into the frames that the noise settings speak of.
+        Nominal rate of the footage: says how many pictures a new track must be seen in.
     """
 
-    def __init__(self, settings: TrackSettings, size: tuple[int, int], rate: float) -> None:
+    def __init__(self, settings: TrackSettings, size: tuple[int, int], rate: float, *, look_width: int = 0) -> None:
         self.settings = settings
         self.size = size
-        self.rate = rate
-        self._living = _Living.none()
+        wanted = settings.life.hits_to_confirm
+        self._hits = max(min(LEAST_HITS, wanted), round(wanted * min(1.0, rate / FRAME_RATE)))
+        match = settings.match
+        self._weights = np.array(
+            [match.distance_weight, match.overlap_weight, match.direction_weight, match.size_weight,
+             match.look_weight if look_width else 0.0]
+        )  # fmt: skip
+        if self._weights.sum() <= 0:
+            self._weights[0] = 1.0
+        self._living = Living(look_width)
         self._rows = TrackRows()
         self._born = 0
         self._time: float | None = None
+        self._before = 0.0
 
-    def step(
-        self,
-        time: float,
-        box: NDArray[np.float32],
-        confidence: NDArray[np.float32],
-        class_id: NDArray[np.int16],
-        *,
-        first_row: int = 0,
-    ) -> None:
-        """Take in the detections of the next frame.
-
-        Parameters
-        ----------
-        time : float, s
-        box : (n, 4) float32, px
-        confidence : (n,) float32
-        class_id : (n,) int16
-        first_row : int
-            Row of the first of them in the whole table, for tracing a link back.
-        """
-        settings = self.settings
-        measured = centre_and_size(box)
-        self._predict(time)
-        living = self._living
-        forecast = forecast_boxes(living.mean)
-        distance = match_distances(living.mean, living.cov, measured, settings.motion.box_noise)
-        track, detection = self._match(distance, overlap_matrix(forecast, box), time)
-        motion = settings.motion
-        chosen = np.ascontiguousarray(measured[detection])
-        update(living.mean, living.cov, track, chosen, motion.box_noise, motion.size_doubt)
-        living.hits[track] += 1
-        living.unseen_since[track] = time
-        living.confirmed |= living.hits >= settings.life.hits_to_confirm
-        self._note(distance, track, detection, confidence, first_row)
-        self._bury(time, track)
-        free = np.ones(len(box), np.bool_)
-        free[detection] = False
-        self._bear(box, measured, confidence, class_id, free, time, first_row)
+    def step(self, time: float, found: FrameBoxes) -> None:
+        """Take in the detections of the next frame, at ``time`` s."""
+        living, settings = self._living, self.settings
+        n = living.count
+        unseen = self._predict(time)
+        forecast = forecast_boxes(living.mean[:n])
+        track, detection, cost, distance, nearest = self._candidates(found, forecast, unseen)
+        match = self._match(track, detection, cost, found)
+        room = margins(track, detection, cost, match, len(found.box))
+        link, seen, hidden = match.copy(), match >= 0, np.zeros(n, np.bool_)
+        apart, nis = np.full(n, np.nan), np.full(n, np.nan)
+        _own_distance(track, detection, distance, match, apart)
+        alone = np.ones(n, np.bool_)
+        if settings.blobs.share and n:
+            self._share(found, forecast, unseen, match, link, seen, hidden, alone, nis)
+        self._correct(found, match, alone, nis)
+        if settings.motion.size_doubt > 0:
+            regrow(living.mean, living.usual, seen | hidden, living.seen_at, self._before)
+        living.hits[:n] += seen
+        living.seen_at[:n][seen] = time
+        living.seen[:n][seen] = living.mean[:n][seen][:, [0, 1, 4, 5]]
+        living.hidden[:n] = hidden
+        mark_edges(living.mean, seen, living.at_edge, *map(float, self.size))
+        newly = ~living.believed[:n] & (living.hits[:n] >= self._hits)
+        if newly.any():
+            living.believed[:n] |= newly
+            self._rows.believe(living.number[:n][newly])
+        self._note(found, link, seen, apart, room, nis)
+        missed = living.believed[:n] & ~seen & np.isfinite(nearest)
+        if missed.any():
+            self._rows.refuse(nearest[missed])
+        self._bury(time, seen, hidden)
+        self._bear(found, match, time)
         self._rows.end_frame()
 
     def tracks(self, class_names: tuple[str, ...] = ("animal",)) -> Tracks:
@@ -119,121 +127,302 @@ class Tracker:
 
     # --- one step in parts ------------------------------------------------------------------------------------
 
-    def _predict(self, time: float) -> None:
-        frames = 0.0 if self._time is None else max(0.0, time - self._time) * self.rate
-        self._time = time
-        motion = self.settings.motion
-        predict(self._living.mean, self._living.cov, frames, motion.jumpiness, motion.size_noise)
+    def _predict(self, time: float) -> Float:
+        """Move all filters on; returns the frames since each was last seen."""
+        living, motion = self._living, self.settings.motion
+        frames = 0.0 if self._time is None else max(0.0, time - self._time) * FRAME_RATE
+        self._before = time if self._time is None else self._time
+        self._time = time if self._time is None else max(time, self._time)
+        unseen = np.maximum(time - living.seen_at[: living.count], 0.0) * FRAME_RATE
+        fading = np.where(living.hidden[: living.count], 0.0, unseen / max(frames, 1.0))
+        predict(
+            living.mean, living.cov, living.count, frames, motion.jumpiness, motion.size_noise, motion.size_scaling,
+            motion.model == "pushed", fading, motion.fade * FRAME_RATE,
+        )  # fmt: skip
+        return unseen
+
+    def _candidates(self, found: FrameBoxes, forecast: NDArray[np.float32], unseen: Float):  # type: ignore[no-untyped-def]
+        living, settings = self._living, self.settings
+        match = settings.match
+        wait = np.minimum(unseen / max(settings.life.longest_gap * FRAME_RATE, 1e-6), 1.0)
+        return find_candidates(
+            living.mean, living.cov, living.seen, living.count, forecast, found.box, living.class_id, found.class_id,
+            match.same_class, living.look, found.look, unseen, wait, settings.motion.box_noise,
+            settings.motion.size_scaling, match.gate, match.farthest, match.overlap == "generalised", self._weights,
+        )  # fmt: skip
 
     def _match(
-        self, distance: NDArray[np.float64], overlap: NDArray[np.float64], time: float
-    ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        """Believed tracks choose first, tentative ones from what is left."""
-        living, match = self._living, self.settings.match
-        wait = np.clip((time - living.unseen_since) / max(self.settings.life.longest_gap, 1e-6), 0, 1)
-        cost = match_costs(distance, overlap, wait, gate=match.gate, overlap_weight=match.overlap_weight)
-        believed = np.flatnonzero(living.confirmed)
-        rows, columns = assign(cost[believed])
-        rows = believed[rows]
-        tentative = np.flatnonzero(~living.confirmed)
-        if len(tentative) == 0:
-            return rows, columns
-        left = np.setdiff1d(np.arange(distance.shape[1]), columns)
-        more, at = assign(cost[np.ix_(tentative, left)])
-        return np.concatenate([rows, tentative[more]]), np.concatenate([columns, left[at]])
+        self, track: NDArray[np.int64], detection: NDArray[np.int64], cost: Float, found: FrameBoxes
+    ) -> NDArray[np.int64]:
+        """Believed tracks choose first among sure detections, then among weak ones; tentative ones take the rest."""
+        n, m = self._living.count, len(found.box)
+        match = np.full(n, -1, np.int64)
+        if len(track) == 0:
+            return match
+        believed = self._living.believed[:n][track]
+        sure = (found.confidence >= self.settings.match.sure_from)[detection]
+        free = np.ones(m, np.bool_)
+        for use in (believed & sure, believed & ~sure, ~believed):
+            if not use.any():
+                continue
+            use = use & (match[track] < 0) & free[detection]
+            if self.settings.match.assignment == "greedy":
+                assign_greedy(track, detection, cost, use, m, match)
+            else:
+                assign_groups(track, detection, cost, use, n, m, match)
+            free[match[match >= 0]] = False
+        return match
+
+    def _share(
+        self,
+        found: FrameBoxes,
+        forecast: NDArray[np.float32],
+        unseen: Float,
+        match: NDArray[np.int64],
+        link: NDArray[np.int64],
+        seen: NDArray[np.bool_],
+        hidden: NDArray[np.bool_],
+        alone: NDArray[np.bool_],
+        nis: Float,
+    ) -> None:
+        """Share blobs among the animals expected in them, and correct their filters by what was seen of each."""
+        living, n = self._living, self._living.count
+        recent = living.hidden[:n] | (unseen <= GUEST_AFTER)
+        guest = sharers(forecast, found.box, living.believed[:n] & recent, match, self.settings.blobs.least_cover)
+        for d in np.unique(guest[guest >= 0]).tolist():
+            members = np.flatnonzero((guest == d) | (match == d))
+            if len(members) == 1:
+                # Nobody has the blob: it is too far from the forecast's middle, yet it covers it. Believe in hiding.
+                hidden[members] = True
+                continue
+            members = members[:MOST_SHARERS]
+            runs = found.runs[int(found.run_start[d]) : int(found.run_start[d + 1])]
+            firm = share_blob(
+                living.mean, living.cov, members, runs, found.box[d], self.settings.motion.box_noise,
+                self.settings.motion.size_scaling, nis,
+            )  # fmt: skip
+            alone[members] = False
+            link[members] = d
+            seen[members] = firm
+            hidden[members] = True
+
+    def _correct(self, found: FrameBoxes, match: NDArray[np.int64], alone: NDArray[np.bool_], nis: Float) -> None:
+        living, motion = self._living, self.settings.motion
+        width, height = self.size
+        correct_alone(
+            living.mean, living.cov, living.usual, match, alone, found.box, found.confidence, motion.box_noise,
+            motion.size_scaling, motion.size_doubt, motion.weak_doubt, float(width), float(height), nis,
+        )  # fmt: skip
+        if found.look.shape[1]:
+            rows = np.flatnonzero((match >= 0) & alone)
+            living.look[rows] = _blend(living.look[rows], found.look[match[rows]])
 
     def _note(
         self,
-        distance: NDArray[np.float64],
-        track: NDArray[np.int64],
-        detection: NDArray[np.int64],
-        confidence: NDArray[np.float32],
-        first_row: int,
+        found: FrameBoxes,
+        link: NDArray[np.int64],
+        seen: NDArray[np.bool_],
+        apart: Float,
+        room: Float,
+        nis: Float,
     ) -> None:
-        """Write this frame's rows: matched tracks as seen, believed ones without a match as coasting."""
-        living = self._living
-        n = len(living.number)
-        matched = np.full(n, -1, np.int64)
-        matched[track] = detection
-        found = matched >= 0
-        believed = living.confirmed
-        state = np.where(found, np.where(believed, TrackState.CONFIRMED, TrackState.TENTATIVE), TrackState.COASTING)
-        shown = found | believed
-        sure, gap = np.zeros(n, np.float32), np.full(n, np.nan, np.float32)
-        sure[track], gap[track] = confidence[detection], distance[track, detection]
-        self._rows.add(
-            number=living.number[shown],
-            box=forecast_boxes(living.mean[shown]),
-            state=state[shown].astype(np.int8),
-            detection=np.where(found, matched + first_row, -1)[shown].astype(np.int32),
-            confidence=sure[shown],
-            class_id=living.class_id[shown],
-            distance=gap[shown],
-        )
-        self._rows.believe(living.number[believed])
-        missed = believed & ~found
-        if distance.shape[1] and missed.any():
-            self._rows.refuse(distance[missed].min(axis=1).astype(np.float32))
+        """Write this frame's rows: those seen, and believed ones that are not, as coasting."""
+        living, rows = self._living, self._rows
+        rows.room_for(living.count)
+        wrote = write_rows(
+            rows.count, living.count, living.number, living.mean, living.believed, living.class_id, link, seen,
+            found.confidence, apart, room, nis, found.first_row, *rows.columns.values(),
+        )  # fmt: skip
+        rows.wrote(wrote)
 
-    def _bury(self, time: float, track: NDArray[np.int64]) -> None:
+    def _bury(self, time: float, seen: NDArray[np.bool_], hidden: NDArray[np.bool_]) -> None:
         """Give up tentative tracks that missed a frame, and coasting ones past their gap or out of the picture."""
         living = self._living
-        seen = np.zeros(len(living.number), np.bool_)
-        seen[track] = True
-        width, height = self.size
-        x, y = living.mean[:, 0], living.mean[:, 1]
-        inside = (x > 0) & (x < width) & (y > 0) & (y < height)
-        patient = time - living.unseen_since <= self.settings.life.longest_gap + 1e-9
-        self._living = living.keep(seen | (living.confirmed & patient & inside))
+        n = living.count
+        inside = hold_inside(living.mean, n, living.at_edge, *map(float, self.size))
+        patience = self.settings.life.longest_gap * np.where(hidden, HIDDEN_PATIENCE, 1.0)
+        patient = time - living.seen_at[:n] <= patience + 1e-9
+        living.keep(seen | (living.believed[:n] & patient & inside))
 
-    def _bear(
-        self,
-        box: NDArray[np.float32],
-        measured: NDArray[np.float64],
-        confidence: NDArray[np.float32],
-        class_id: NDArray[np.int16],
-        free: NDArray[np.bool_],
-        time: float,
-        first_row: int,
-    ) -> None:
-        """Start a tentative track on every free detection that does not cover a believed track."""
-        living = self._living
-        believed = living.confirmed
-        if free.any() and believed.any():
-            free = free & ~_covers(box, forecast_boxes(living.mean[believed]))
-        rows = np.flatnonzero(free)
-        if len(rows) == 0:
+    def _bear(self, found: FrameBoxes, match: NDArray[np.int64], time: float) -> None:
+        """Start a tentative track on every free, sure detection that does not cover a believed track."""
+        living, rows = self._living, self._rows
+        free = found.confidence >= self.settings.match.sure_from
+        free[match[match >= 0]] = False
+        if free.any() and living.count:
+            believed = living.believed[: living.count]
+            free &= ~covers(found.box, forecast_boxes(living.mean[: living.count][believed]), COVERED)
+        at = np.flatnonzero(free)
+        if len(at) == 0:
             return
-        mean, cov = new_filters(measured[rows], self.settings.motion.box_noise)
-        number = self._born + np.arange(len(rows), dtype=np.int32)
-        self._born += len(rows)
-        confirmed = np.full(len(rows), self.settings.life.hits_to_confirm <= 1)
-        newborn = _Living(
-            number,
-            mean,
-            cov,
-            np.ones(len(rows), np.int32),
-            confirmed,
-            np.full(len(rows), time),
-            class_id[rows].astype(np.int16),
-        )
-        self._living = living.plus(newborn)
-        self._rows.add(
-            number=number,
-            box=np.ascontiguousarray(box[rows], np.float32),
-            state=np.where(confirmed, TrackState.CONFIRMED, TrackState.TENTATIVE).astype(np.int8),
-            detection=(rows + first_row).astype(np.int32),
-            confidence=confidence[rows],
-            class_id=newborn.class_id,
-            distance=np.full(len(rows), np.nan, np.float32),
-        )
-        self._rows.believe(number[confirmed])
+        measured = centre_and_size(found.box[at])
+        mean, cov = new_filters(measured, self.settings.motion.box_noise, self.settings.motion.size_scaling)
+        first = living.count
+        living.add(
+            number=self._born + np.arange(len(at), dtype=np.int32), mean=mean, cov=cov,
+            hits=np.ones(len(at), np.int32), believed=np.full(len(at), self._hits <= 1),
+            seen_at=np.full(len(at), time), class_id=found.class_id[at], look=found.look[at],
+            usual=measured[:, 2:], seen=mean[:, [0, 1, 4, 5]], hidden=np.zeros(len(at), np.bool_),
+            at_edge=np.ones(len(at), np.bool_),
+        )  # fmt: skip
+        self._born += len(at)
+        born = slice(first, living.count)
+        if self._hits <= 1:
+            rows.believe(living.number[born])
+        rows.room_for(len(at))
+        none = np.full(len(at), np.nan)
+        wrote = write_rows(
+            rows.count, len(at), living.number[born], living.mean[born], living.believed[born], living.class_id[born],
+            at, np.ones(len(at), np.bool_), found.confidence, none, none, none, found.first_row,
+            *rows.columns.values(),
+        )  # fmt: skip
+        rows.wrote(wrote)
 
 
-def _covers(box: NDArray[np.float32], forecast: NDArray[np.float32]) -> NDArray[np.bool_]:
-    """Which boxes cover at least ``COVERED`` of some forecast."""
-    low = np.maximum(box[:, None, :2], forecast[None, :, :2])
-    high = np.minimum(box[:, None, 2:], forecast[None, :, 2:])
-    shared = np.clip(high - low, 0, None).prod(axis=2)
-    area = np.maximum((forecast[:, 2:] - forecast[:, :2]).prod(axis=1), 1.0)
-    return np.asarray((shared / area[None, :]).max(axis=1) >= COVERED)
+# --- kernels -----------------------------------------------------------------------------------------------
+
+
+@njit(cache=True, nogil=True)
+def _own_distance(
+    track: NDArray[np.int64], detection: NDArray[np.int64], distance: Float, match: NDArray[np.int64], out: Float
+) -> None:  # pragma: no cover
+    for e in range(track.shape[0]):
+        if match[track[e]] == detection[e]:
+            out[track[e]] = distance[e]
+
+
+@njit(cache=True, nogil=True)
+def correct_alone(
+    mean: Float,
+    cov: Float,
+    usual: Float,
+    match: NDArray[np.int64],
+    alone: NDArray[np.bool_],
+    box: NDArray[np.float32],
+    confidence: NDArray[np.float32],
+    box_noise: float,
+    scaling: float,
+    doubt: float,
+    weak_doubt: float,
+    width: float,
+    height: float,
+    nis: Float,
+) -> None:  # pragma: no cover
+    """Correct each track that has a detection to itself."""
+    measured, spread = np.empty(4), np.empty(4)
+    for k in range(match.shape[0]):
+        if match[k] < 0 or not alone[k]:
+            continue
+        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
+        weakness = weak_doubt * (1.0 - min(max(float(confidence[match[k]]), 0.0), 1.0))
+        measure(mean, usual, k, box, match[k], noise, doubt, weakness, width, height, measured, spread)
+        nis[k] = update(mean, cov, k, measured, spread)
+
+
+@njit(cache=True, nogil=True)
+def share_blob(
+    mean: Float,
+    cov: Float,
+    members: NDArray[np.int64],
+    runs: NDArray[np.int16],
+    box: NDArray[np.float32],
+    box_noise: float,
+    scaling: float,
+    nis: Float,
+) -> NDArray[np.bool_]:  # pragma: no cover
+    """Share a blob among its members and correct their centres; which of them were seen at all."""
+    table, x0, y0 = pixel_table(runs, box)
+    n = members.shape[0]
+    expected, size, spread = np.empty((n, 2)), np.empty((n, 2)), np.empty((n, 2))
+    for i in range(n):
+        k = members[i]
+        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
+        for axis in range(2):
+            expected[i, axis] = mean[k, axis] - (x0 if axis == 0 else y0)
+            size[i, axis] = max(mean[k, 2 + axis], 2.0)
+            spread[i, axis] = np.sqrt(cov[k, 6 * axis] + noise * noise)
+    at, firmness = fit_boxes(table, expected, size, spread)
+    firm = np.zeros(n, np.bool_)
+    measured, noises = np.empty(4), np.full(4, np.inf)
+    for i in range(n):
+        k = members[i]
+        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
+        for axis in range(2):
+            measured[axis] = at[i, axis] + (x0 if axis == 0 else y0)
+            sits = firmness[i, axis] >= LEAST_FIRMNESS
+            noises[axis] = 1.2 * noise / np.sqrt(firmness[i, axis]) if sits else np.inf
+            firm[i] |= sits
+        if firm[i]:
+            nis[k] = update(mean, cov, k, measured, noises)
+    return firm
+
+
+@njit(cache=True, nogil=True)
+def regrow(
+    mean: Float, usual: Float, seen: NDArray[np.bool_], seen_at: Float, before: float
+) -> None:  # pragma: no cover
+    """Give a track that has just gone out of sight its usual size again.
+
+    It went behind something: what was seen last was its rear part, so the rear side stays where it is.
+    """
+    for k in range(seen.shape[0]):
+        if seen[k] or seen_at[k] < before - 1e-9:
+            continue
+        for axis in range(2):
+            more = usual[k, axis] - mean[k, 2 + axis]
+            if more > 0:
+                mean[k, 2 + axis] = usual[k, axis]
+                mean[k, axis] += 0.5 * more * np.sign(mean[k, 4 + axis])
+
+
+@njit(cache=True, nogil=True)
+def mark_edges(
+    mean: Float, seen: NDArray[np.bool_], at_edge: NDArray[np.bool_], width: float, height: float
+) -> None:  # pragma: no cover
+    """Note of each track that is seen whether it is within its own size of the picture's edge."""
+    for k in range(seen.shape[0]):
+        if seen[k]:
+            x, y, w, h = mean[k, 0], mean[k, 1], mean[k, 2], mean[k, 3]
+            at_edge[k] = x < 1.5 * w or x > width - 1.5 * w or y < 1.5 * h or y > height - 1.5 * h
+
+
+@njit(cache=True, nogil=True)
+def hold_inside(
+    mean: Float, count: int, at_edge: NDArray[np.bool_], width: float, height: float
+) -> NDArray[np.bool_]:  # pragma: no cover
+    """Which tracks are inside the picture; one that was last seen well inside is held there, standing."""
+    out = np.ones(count, np.bool_)
+    for k in range(count):
+        for axis in range(2):
+            most = width if axis == 0 else height
+            if 0.0 < mean[k, axis] < most:
+                continue
+            if at_edge[k]:
+                out[k] = False
+            else:
+                mean[k, axis] = min(max(mean[k, axis], 1.0), most - 1.0)
+                mean[k, 4 + axis] = 0.0
+    return out
+
+
+@njit(cache=True, nogil=True)
+def covers(
+    box: NDArray[np.float32], forecast: NDArray[np.float32], share: float
+) -> NDArray[np.bool_]:  # pragma: no cover
+    """Which boxes cover at least ``share`` of some forecast."""
+    out = np.zeros(box.shape[0], np.bool_)
+    for d in range(box.shape[0]):
+        for k in range(forecast.shape[0]):
+            width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
+            height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
+            area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
+            if width > 0 and height > 0 and width * height >= share * area:
+                out[d] = True
+                break
+    return out
+
+
+def _blend(old: NDArray[np.float32], new: NDArray[np.float32]) -> NDArray[np.float32]:
+    """A slowly moving descriptor, kept at length one."""
+    mixed = 0.9 * old + 0.1 * new
+    return (mixed / np.maximum(np.linalg.norm(mixed, axis=1, keepdims=True), 1e-9)).astype(np.float32)

@@ -1,0 +1,179 @@
+"""Which detections are within a track's gate, and what each pair costs, term by term."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from drover.core.geometry import pair_overlap
+from drover.core.track.filters import scale_of
+
+__all__ = ["TERMS", "find_candidates", "pair_terms"]
+
+Float = NDArray[np.float64]
+Int = NDArray[np.int64]
+
+# The terms of a pair's cost, each 0 (alike) to 1 (as unlike as may be), in the order of their weights.
+TERMS = ("distance", "overlap", "direction", "size", "look")
+SPREAD = 0.05  # of the reach about the forecast that is added for each frame unseen
+HURRY = 2.0  # times the speed last seen that an animal may make while it is not seen
+STRAY = 0.02  # of its size that an animal may move in a frame in any case
+STEADY_SPEED = 1.0  # px/frame under which a direction means nothing
+
+
+@njit(cache=True, nogil=True)
+def pair_terms(
+    mean: Float,
+    cov: Float,
+    last: Float,
+    k: int,
+    forecast: NDArray[np.float32],
+    box: NDArray[np.float32],
+    d: int,
+    look: NDArray[np.float32],
+    seen: NDArray[np.float32],
+    elapsed: float,
+    noise: float,
+    gate: float,
+    generalised: bool,
+    out: Float,
+) -> float:  # pragma: no cover
+    """Fill the five terms for track ``k`` and detection ``d``; returns the Mahalanobis distance of the centres.
+
+    ``forecast`` (tracks, 4) and ``box`` (detections, 4) px; ``look`` and ``seen`` are the descriptors of tracks and
+    detections, with no columns where there are none; ``elapsed`` is the time since the track was last seen, frames.
+    The generalised overlap is Rezatofighi et al. 2019, "Generalized intersection over union", which ranks boxes that
+    do not touch. ``last`` (tracks, 4) is the centre and the speed when last seen.
+    """
+    x, y = 0.5 * (box[d, 0] + box[d, 2]), 0.5 * (box[d, 1] + box[d, 3])
+    dx, dy = x - mean[k, 0], y - mean[k, 1]
+    distance = np.sqrt(dx * dx / (cov[k, 0] + noise * noise) + dy * dy / (cov[k, 6] + noise * noise))
+    out[0] = min(distance / gate, 1.0)
+    overlap = pair_overlap(forecast, k, box, d)
+    if generalised:
+        overlap = 0.5 * (1.0 + overlap - _empty_share(forecast, k, box, d))
+    out[1] = 1.0 - overlap
+    out[2] = _turn(last, k, x, y, elapsed)
+    wide = np.log(max(box[d, 2] - box[d, 0], 1.0) / max(mean[k, 2], 1.0))
+    tall = np.log(max(box[d, 3] - box[d, 1], 1.0) / max(mean[k, 3], 1.0))
+    out[3] = 1.0 - np.exp(-1.5 * (abs(wide) + abs(tall)))
+    out[4] = 0.0
+    if look.shape[1] > 0:
+        alike = 0.0
+        for c in range(look.shape[1]):
+            alike += look[k, c] * seen[d, c]
+        out[4] = min(max(1.0 - alike, 0.0) * 2.0, 1.0)
+    return distance
+
+
+@njit(cache=True, nogil=True)
+def _empty_share(a: NDArray[np.float32], i: int, b: NDArray[np.float32], j: int) -> float:  # pragma: no cover
+    """Share of the box around both that belongs to neither."""
+    width = max(a[i, 2], b[j, 2]) - min(a[i, 0], b[j, 0])
+    height = max(a[i, 3], b[j, 3]) - min(a[i, 1], b[j, 1])
+    shared_w = max(0.0, min(a[i, 2], b[j, 2]) - max(a[i, 0], b[j, 0]))
+    shared_h = max(0.0, min(a[i, 3], b[j, 3]) - max(a[i, 1], b[j, 1]))
+    both = (a[i, 2] - a[i, 0]) * (a[i, 3] - a[i, 1]) + (b[j, 2] - b[j, 0]) * (b[j, 3] - b[j, 1]) - shared_w * shared_h
+    whole = max(width * height, 1e-9)
+    return (whole - both) / whole
+
+
+@njit(cache=True, nogil=True)
+def _turn(last: Float, k: int, x: float, y: float, elapsed: float) -> float:  # pragma: no cover
+    """How much the way to the detection turns from the way the track went when last seen, 0 not at all to 1 back."""
+    vx, vy = last[k, 2], last[k, 3]
+    speed = np.sqrt(vx * vx + vy * vy)
+    if speed < STEADY_SPEED:
+        return 0.0
+    gx, gy = x - last[k, 0], y - last[k, 1]
+    gone = np.sqrt(gx * gx + gy * gy)
+    if gone < STEADY_SPEED * max(elapsed, 1.0):
+        return 0.0
+    return 0.5 * (1.0 - (gx * vx + gy * vy) / (gone * speed))
+
+
+@njit(cache=True, nogil=True)
+def find_candidates(
+    mean: Float,
+    cov: Float,
+    last: Float,
+    count: int,
+    forecast: NDArray[np.float32],
+    box: NDArray[np.float32],
+    class_of: NDArray[np.int16],
+    class_id: NDArray[np.int16],
+    same_class: bool,
+    look: NDArray[np.float32],
+    seen: NDArray[np.float32],
+    unseen: Float,
+    wait: Float,
+    box_noise: float,
+    scaling: float,
+    gate: float,
+    farthest: float,
+    generalised: bool,
+    weights: Float,
+) -> tuple[Int, Int, Float, Float, Float]:  # pragma: no cover
+    """All pairs within the gate: track, detection, cost, distance; and each track's nearest distance.
+
+    Detections are looked up by a sweep along x, so only those near a track are touched. However unsure the forecast,
+    none is taken that lies more than ``farthest`` sizes from it (more after a while unseen), or from where the speed
+    last seen could have led. ``wait`` (tracks,) adds to the cost of
+    tracks long unseen, so that those seen lately go first.
+    """
+    order = np.argsort(box[:, 0] + box[:, 2], kind="mergesort")
+    middle = np.empty(order.shape[0])
+    for k in range(order.shape[0]):
+        middle[k] = 0.5 * (box[order[k], 0] + box[order[k], 2])
+    nearest = np.full(count, np.inf)
+    room = 4 * count + 16
+    track, detection = np.empty(room, np.int64), np.empty(room, np.int64)
+    cost, distance = np.empty(room), np.empty(room)
+    total, terms = np.sum(weights), np.zeros(5)
+    n = 0
+    for k in range(count):
+        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
+        size = max(np.sqrt(max(mean[k, 2] * mean[k, 3], 1.0)), 8.0)
+        speed = np.sqrt(last[k, 2] ** 2 + last[k, 3] ** 2)
+        near = farthest * size * (1.0 + SPREAD * unseen[k])
+        most = farthest * size + (HURRY * speed + STRAY * size) * unseen[k]
+        reach_x = min(2.0 * gate * np.sqrt(cov[k, 0] + noise * noise), near)
+        reach_y = min(2.0 * gate * np.sqrt(cov[k, 6] + noise * noise), near)
+        at = np.searchsorted(middle, mean[k, 0] - reach_x)
+        while at < order.shape[0] and middle[at] <= mean[k, 0] + reach_x:
+            d = int(order[at])
+            at += 1
+            off = 0.5 * (box[d, 1] + box[d, 3]) - mean[k, 1]
+            if abs(off) > reach_y or (same_class and class_of[k] != class_id[d]):
+                continue
+            apart = pair_terms(
+                mean, cov, last, k, forecast, box, d, look, seen, unseen[k], noise, gate, generalised, terms
+            )
+            nearest[k] = min(nearest[k], apart)
+            gone_x, gone_y = middle[at - 1] - last[k, 0], off + mean[k, 1] - last[k, 1]
+            dx = middle[at - 1] - mean[k, 0]
+            if apart > gate or dx * dx + off * off > near * near or gone_x * gone_x + gone_y * gone_y > most * most:
+                continue
+            if n == room:
+                room *= 2
+                track, detection = _longer(track, room), _longer(detection, room)
+                cost, distance = _longer_float(cost, room), _longer_float(distance, room)
+            track[n], detection[n], distance[n] = k, d, apart
+            cost[n] = np.sum(weights * terms) / total + 0.3 * wait[k]
+            n += 1
+    return track[:n].copy(), detection[:n].copy(), cost[:n].copy(), distance[:n].copy(), nearest
+
+
+@njit(cache=True, nogil=True)
+def _longer(column: Int, room: int) -> Int:  # pragma: no cover
+    out = np.empty(room, np.int64)
+    out[: column.shape[0]] = column
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _longer_float(column: Float, room: int) -> Float:  # pragma: no cover
+    out = np.empty(room)
+    out[: column.shape[0]] = column
+    return out

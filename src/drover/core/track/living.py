@@ -1,0 +1,75 @@
+"""The tracks now alive, a row each, in columns with room to spare."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.track.filters import COVARIANCES, STATES
+
+__all__ = ["Living"]
+
+_COLUMNS: dict[str, tuple[type[np.generic], int]] = {
+    "number": (np.int32, 0),
+    "mean": (np.float64, STATES),
+    "cov": (np.float64, COVARIANCES),
+    "hits": (np.int32, 0),
+    "believed": (np.bool_, 0),
+    "seen_at": (np.float64, 0),
+    "class_id": (np.int16, 0),
+    "usual": (np.float64, 2),
+    "seen": (np.float64, 4),
+    "hidden": (np.bool_, 0),
+    "at_edge": (np.bool_, 0),
+}
+
+
+class Living:
+    """Columns of the living tracks; only the first ``count`` rows are alive.
+
+    ``number`` is the birth, ``mean`` and ``cov`` the filter, ``hits`` the frames it was seen in, ``seen_at`` s when
+    it was last seen, ``seen`` its centre px and speed px/frame then, ``usual`` its width and height over the last
+    while, ``hidden`` whether a blob covers it, ``at_edge`` whether it was last seen near the picture's edge, ``look``
+    its descriptor, with as many columns as the detections' have.
+    """
+
+    number: NDArray[np.int32]
+    mean: NDArray[np.float64]
+    cov: NDArray[np.float64]
+    hits: NDArray[np.int32]
+    believed: NDArray[np.bool_]
+    seen_at: NDArray[np.float64]
+    class_id: NDArray[np.int16]
+    usual: NDArray[np.float64]
+    seen: NDArray[np.float64]
+    hidden: NDArray[np.bool_]
+    at_edge: NDArray[np.bool_]
+    look: NDArray[np.float32]
+
+    def __init__(self, look_width: int = 0) -> None:
+        self.count = 0
+        for name, (dtype, width) in _COLUMNS.items():
+            setattr(self, name, np.zeros((64, width) if width else 64, dtype))
+        self.look = np.zeros((64, look_width), np.float32)
+        self._names = [*_COLUMNS, "look"]
+
+    def keep(self, rows: NDArray[np.bool_]) -> None:
+        """Keep some of the living rows, in their order."""
+        kept = np.flatnonzero(rows)
+        if len(kept) == self.count:
+            return
+        for name in self._names:
+            column = getattr(self, name)
+            column[: len(kept)] = column[kept]
+        self.count = len(kept)
+
+    def add(self, **columns: NDArray) -> None:
+        """Add rows; all columns must be given."""
+        more = len(columns["number"])
+        while self.count + more > len(self.number):
+            for name in self._names:
+                column = getattr(self, name)
+                setattr(self, name, np.concatenate([column, np.zeros_like(column)]))
+        for name, values in columns.items():
+            getattr(self, name)[self.count : self.count + more] = values
+        self.count += more
