@@ -57,7 +57,7 @@ class MatchSettings(Settings):
         8.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
     )
     farthest: float = dial(
-        2.0, 0.1, 50.0, "sizes", "Largest distance from the forecast in sizes of the animal, however unsure it is.", 0.1
+        1.2, 0.1, 50.0, "sizes", "Largest distance from the forecast in sizes of the animal, however unsure it is.", 0.1
     )
     distance_weight: float = dial(0.7, 0.0, 1.0, "weight", "Distance from the forecast, as a share of the gate.", 0.05)
     overlap_weight: float = dial(0.3, 0.0, 1.0, "weight", "Lack of overlap with the forecast's box.", 0.05)
@@ -65,7 +65,9 @@ class MatchSettings(Settings):
         default="plain",
         description="plain: boxes that do not touch are all alike; generalised: the nearer the better.",
     )
-    direction_weight: float = dial(0.0, 0.0, 1.0, "weight", "A turn from the way the animal was going.", 0.05)
+    direction_weight: float = dial(
+        0.6, 0.0, 1.0, "weight", "Coming back from another way than it went, after being unseen.", 0.05
+    )
     size_weight: float = dial(0.2, 0.0, 1.0, "weight", "A change of width and height.", 0.05)
     look_weight: float = dial(0.0, 0.0, 1.0, "weight", "A change of colour and texture, where Detect knows them.", 0.05)
     sure_from: float = dial(

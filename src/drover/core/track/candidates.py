@@ -16,9 +16,12 @@ Int = NDArray[np.int64]
 
 # The terms of a pair's cost, each 0 (alike) to 1 (as unlike as may be), in the order of their weights.
 TERMS = ("distance", "overlap", "direction", "size", "look")
-SPREAD = 0.05  # of the reach about the forecast that is added for each frame unseen
+SPREAD = 0.1  # of the reach about the forecast that is added for each frame unseen
 HURRY = 2.0  # times the speed last seen that an animal may make while it is not seen
 STRAY = 0.02  # of its size that an animal may move in a frame in any case
+SURE_WAY = 10.0  # frames unseen from which the way gone since says all it can; from one frame to the next it jitters
+STANDING = 3.0  # px under which an animal has not moved
+WAIT_WEIGHT = 0.3  # cost of having been unseen for the longest gap
 STEADY_SPEED = 1.0  # px/frame under which a direction means nothing
 
 
@@ -88,9 +91,10 @@ def _turn(last: Float, k: int, x: float, y: float, elapsed: float) -> float:  # 
         return 0.0
     gx, gy = x - last[k, 0], y - last[k, 1]
     gone = np.sqrt(gx * gx + gy * gy)
-    if gone < STEADY_SPEED * max(elapsed, 1.0):
-        return 0.0
-    return 0.5 * (1.0 - (gx * vx + gy * vy) / (gone * speed))
+    sure = min(elapsed / SURE_WAY, 1.0)
+    if gone < STANDING:
+        return 0.5 * sure
+    return 0.5 * (1.0 - (gx * vx + gy * vy) / (gone * speed)) * sure
 
 
 @njit(cache=True, nogil=True)
@@ -160,7 +164,7 @@ def find_candidates(
                 track, detection = _longer(track, room), _longer(detection, room)
                 cost, distance = _longer_float(cost, room), _longer_float(distance, room)
             track[n], detection[n], distance[n] = k, d, apart
-            cost[n] = np.sum(weights * terms) / total + 0.3 * wait[k]
+            cost[n] = np.sum(weights * terms) / total + WAIT_WEIGHT * wait[k]
             n += 1
     return track[:n].copy(), detection[:n].copy(), cost[:n].copy(), distance[:n].copy(), nearest
 

@@ -20,11 +20,15 @@ from drover.core.types import Tracks, TrackState
 __all__ = ["join_broken"]
 
 Float = NDArray[np.float64]
-LOOK_BACK = 10  # rows from which the speed at an end is taken
+LOOK_BACK = 25  # rows from which the speed at an end is taken: the last few are of what is half hidden
 EDGE = 0.75  # sizes: an end nearer to the picture's edge than that went out there
 SLACK = 0.6  # sizes that a guess may be off at once
 DRIFT = 1.3  # sizes that a guess may be off for each second
 LEAST_ROWS = 3
+CUT_FROM = 0.15  # s: a gap from which the two sides are compared anew
+CUT_FRAMES = 2.5  # frames that such a gap has at least
+AS_LINKED = 0.15  # cost less for going on as it was linked
+AS_LINKED_AT_MOST = 1.6  # cost of going on as it was linked, whatever speaks against it
 REFUSED = 1e6
 
 
@@ -45,17 +49,60 @@ def join_broken(tracks: Tracks, times: Float, settings: AfterSettings) -> Tracks
 
     Rows of the break are added as coasting, in a straight line.
     """
-    paths = tracks.paths
-    if len(paths.identity) < 2:
+    if len(tracks.paths.identity) < 1:
+        return tracks
+    tracks, linked = _cut_at_gaps(tracks, times)
+    if len(tracks.paths.identity) < 2:
         return tracks
     last, first = _ends(tracks, times, at_start=False), _ends(tracks, times, at_start=True)
     cost = _costs(last, first, settings.join_within)
+    for a, b in linked:
+        cost[a, b] = min(cost[a, b] - AS_LINKED, AS_LINKED_AT_MOST)
+    # Where nothing stands against it a piece goes on as it was linked, or ends.
     ends, starts = solve_assignment(np.minimum(cost, REFUSED))
     good = cost[ends, starts] < REFUSED
     if not good.any():
         return tracks
     follows = {int(a): int(b) for a, b in zip(ends[good], starts[good], strict=True)}
     return _rebuilt(tracks, follows)
+
+
+def _cut_at_gaps(tracks: Tracks, times: Float) -> tuple[Tracks, list[tuple[int, int]]]:
+    """Tracks cut where they coasted for long, and which pieces (places among the paths) were linked.
+
+    While it tracks, the tracker has to decide at the first glimpse of what comes back; afterwards the whole of
+    what went and of what came back can be compared.
+    """
+    paths = tracks.paths
+    piece = np.zeros(len(tracks), np.int64)
+    longest = max(CUT_FROM, CUT_FRAMES * float(np.median(np.diff(times)))) if len(times) > 1 else CUT_FROM
+    number, linked = 0, []
+    for k in range(len(paths.identity)):
+        rows = paths.row[paths.start[k] : paths.start[k + 1]]
+        seen = np.flatnonzero(tracks.state[rows] != TrackState.COASTING)
+        when = times[tracks.frame[rows[seen]]]
+        breaks = np.flatnonzero(np.diff(when) > longest)
+        piece[rows] = number
+        for at in breaks.tolist():
+            piece[rows[seen[at] + 1 : seen[at + 1]]] = -1
+            piece[rows[seen[at + 1] :]] = number + 1
+            linked.append((number, number + 1))
+            number += 1
+        number += 1
+    keep = piece >= 0
+    counts = np.bincount(tracks.frame[keep], minlength=tracks.frame_count)
+    columns = [name for name in _ROW_COLUMNS if getattr(tracks, name) is not None]
+    cut = replace(
+        tracks,
+        frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
+        identity=(piece[keep] + 1).astype(np.int32),
+        **{name: getattr(tracks, name)[keep] for name in columns},
+    )
+    order = np.lexsort((cut.identity, cut.frame))
+    return replace(cut, identity=cut.identity[order], **{n: getattr(cut, n)[order] for n in columns}), linked
+
+
+_ROW_COLUMNS = ("box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis")
 
 
 def _ends(tracks: Tracks, times: Float, *, at_start: bool) -> _Ends:
@@ -94,7 +141,7 @@ def _costs(last: _Ends, first: _Ends, within: float) -> Float:
     ]
     off = np.minimum.reduce(guesses) / (length * (SLACK + DRIFT * waited[:, :, 0]))
     grown = np.abs(np.log(first.size[None, :, :] / last.size[:, None, :])).sum(axis=2)
-    cost = off + 0.8 * grown + 0.5 * _turned(last, first, way) + 0.1 * waited[:, :, 0]
+    cost = off + 0.8 * grown + 1.0 * _turned(last, first, way) + 0.1 * waited[:, :, 0]
     return np.where(possible & (off <= 1.0) & (grown <= 0.9), cost, REFUSED)
 
 
