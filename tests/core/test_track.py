@@ -134,11 +134,10 @@ def pair(mean, box, *, last=None, gate=4.0, generalised=False):
     state, cov = np.zeros((1, 8)), np.zeros((1, 14))
     state[0, : len(mean)] = mean
     cov[0, 0] = cov[0, 6] = 16.0
-    out = np.empty(5)
-    none = np.zeros((1, 0), np.float32)
+    out = np.empty(4)
     seen = np.array([last or [*mean[:2], 0.0, 0.0]])
     far = pair_terms(
-        state, cov, seen, 0, forecast_boxes(state), np.array([box], np.float32), 0, none, none, 1.0, 3.0, gate,
+        state, cov, seen, 0, forecast_boxes(state), np.array([box], np.float32), 0, 10.0, 3.0, gate,
         generalised, out,
     )  # fmt: skip
     return far, dict(zip(TERMS, out.tolist(), strict=True))
@@ -149,7 +148,7 @@ def test_every_term_of_a_pair_by_hand():
     assert far == pytest.approx(1.0)  # 3, 4 px off, standard deviation 5
     assert terms["distance"] == pytest.approx(0.25)
     assert terms["overlap"] == pytest.approx(1.0)
-    assert terms["size"] == terms["look"] == 0.0
+    assert terms["size"] == 0.0
     _, half = pair((10.0, 10.0, 4.0, 4.0), [10, 8, 14, 12])
     assert half["overlap"] == pytest.approx(1 - 8 / 24)
     # Apart by 4 px: the box around both is 12 x 4, 16 of its 48 px are empty.

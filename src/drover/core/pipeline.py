@@ -276,7 +276,6 @@ def link_detections(
         When told to stop on the way.
     """
     stage = Tracker(settings, detections.size, rate)
-    look = np.zeros((len(detections), 0), np.float32)
     starts = detections.frame_start.tolist()
     for frame, now in enumerate(times[: detections.frame_count].tolist()):
         if frame % 64 == 0 and cancelled():
@@ -284,7 +283,7 @@ def link_detections(
         part = slice(starts[frame], starts[frame + 1])
         found = FrameBoxes(
             detections.box[part], detections.confidence[part], detections.class_id[part],
-            detections.run_start[part.start : part.stop + 1], detections.runs, look[part], part.start,
+            detections.run_start[part.start : part.stop + 1], detections.runs, part.start,
         )  # fmt: skip
         stage.step(now, found)
     return finish(stage.tracks(detections.class_names), times, settings)

@@ -14,10 +14,8 @@ __all__ = ["AfterSettings", "BlobSettings", "LifeSettings", "MatchSettings", "Mo
 class MotionSettings(Settings):
     """The motion filter. Noises hold at 50 px of size and for frames of 1/25 s, whatever the footage's rate."""
 
-    model: Literal["steady", "pushed", "switching"] = Field(
-        default="steady",
-        description="steady: keeps its speed; pushed: keeps its acceleration for a while; switching: goes straight or "
-        "turns, whichever fits.",
+    model: Literal["steady", "pushed"] = Field(
+        default="steady", description="steady: keeps its speed; pushed: keeps its acceleration for a while."
     )
     jumpiness: float = dial(
         0.5,
@@ -69,7 +67,6 @@ class MatchSettings(Settings):
         0.6, 0.0, 1.0, "weight", "Coming back from another way than it went, after being unseen.", 0.05
     )
     size_weight: float = dial(0.2, 0.0, 1.0, "weight", "A change of width and height.", 0.05)
-    look_weight: float = dial(0.0, 0.0, 1.0, "weight", "A change of colour and texture, where Detect knows them.", 0.05)
     sure_from: float = dial(
         0.4, 0.0, 1.0, "fraction", "Detections at least this sure are matched first; weaker ones start no track.", 0.05
     )

@@ -15,7 +15,7 @@ Float = NDArray[np.float64]
 Int = NDArray[np.int64]
 
 # The terms of a pair's cost, each 0 (alike) to 1 (as unlike as may be), in the order of their weights.
-TERMS = ("distance", "overlap", "direction", "size", "look")
+TERMS = ("distance", "overlap", "direction", "size")
 SPREAD = 0.1  # of the reach about the forecast that is added for each frame unseen
 HURRY = 2.0  # times the speed last seen that an animal may make while it is not seen
 STRAY = 0.02  # of its size that an animal may move in a frame in any case
@@ -34,18 +34,15 @@ def pair_terms(
     forecast: NDArray[np.float32],
     box: NDArray[np.float32],
     d: int,
-    look: NDArray[np.float32],
-    seen: NDArray[np.float32],
     elapsed: float,
     noise: float,
     gate: float,
     generalised: bool,
     out: Float,
 ) -> float:  # pragma: no cover
-    """Fill the five terms for track ``k`` and detection ``d``; returns the Mahalanobis distance of the centres.
+    """Fill the four terms for track ``k`` and detection ``d``; returns the Mahalanobis distance of the centres.
 
-    ``forecast`` (tracks, 4) and ``box`` (detections, 4) px; ``look`` and ``seen`` are the descriptors of tracks and
-    detections, with no columns where there are none; ``elapsed`` is the time since the track was last seen, frames.
+    ``forecast`` (tracks, 4) and ``box`` (detections, 4) px; ``elapsed`` is the time unseen, frames.
     The generalised overlap is Rezatofighi et al. 2019, "Generalized intersection over union", which ranks boxes that
     do not touch. ``last`` (tracks, 4) is the centre and the speed when last seen.
     """
@@ -61,12 +58,6 @@ def pair_terms(
     wide = np.log(max(box[d, 2] - box[d, 0], 1.0) / max(mean[k, 2], 1.0))
     tall = np.log(max(box[d, 3] - box[d, 1], 1.0) / max(mean[k, 3], 1.0))
     out[3] = 1.0 - np.exp(-1.5 * (abs(wide) + abs(tall)))
-    out[4] = 0.0
-    if look.shape[1] > 0:
-        alike = 0.0
-        for c in range(look.shape[1]):
-            alike += look[k, c] * seen[d, c]
-        out[4] = min(max(1.0 - alike, 0.0) * 2.0, 1.0)
     return distance
 
 
@@ -108,8 +99,6 @@ def find_candidates(
     class_of: NDArray[np.int16],
     class_id: NDArray[np.int16],
     same_class: bool,
-    look: NDArray[np.float32],
-    seen: NDArray[np.float32],
     unseen: Float,
     wait: Float,
     box_noise: float,
@@ -134,7 +123,7 @@ def find_candidates(
     room = 4 * count + 16
     track, detection = np.empty(room, np.int64), np.empty(room, np.int64)
     cost, distance = np.empty(room), np.empty(room)
-    total, terms = np.sum(weights), np.zeros(5)
+    total, terms = np.sum(weights), np.zeros(4)
     n = 0
     for k in range(count):
         noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
@@ -151,20 +140,22 @@ def find_candidates(
             off = 0.5 * (box[d, 1] + box[d, 3]) - mean[k, 1]
             if abs(off) > reach_y or (same_class and class_of[k] != class_id[d]):
                 continue
-            apart = pair_terms(
-                mean, cov, last, k, forecast, box, d, look, seen, unseen[k], noise, gate, generalised, terms
-            )
+            dx = middle[at - 1] - mean[k, 0]
+            apart = np.sqrt(dx * dx / (cov[k, 0] + noise * noise) + off * off / (cov[k, 6] + noise * noise))
             nearest[k] = min(nearest[k], apart)
             gone_x, gone_y = middle[at - 1] - last[k, 0], off + mean[k, 1] - last[k, 1]
-            dx = middle[at - 1] - mean[k, 0]
-            if apart > gate or dx * dx + off * off > near * near or gone_x * gone_x + gone_y * gone_y > most * most:
+            beyond = dx * dx + off * off > near * near or gone_x * gone_x + gone_y * gone_y > most * most
+            if apart > gate or beyond:
                 continue
+            pair_terms(mean, cov, last, k, forecast, box, d, unseen[k], noise, gate, generalised, terms)
             if n == room:
                 room *= 2
                 track, detection = _longer(track, room), _longer(detection, room)
                 cost, distance = _longer_float(cost, room), _longer_float(distance, room)
             track[n], detection[n], distance[n] = k, d, apart
-            cost[n] = np.sum(weights * terms) / total + WAIT_WEIGHT * wait[k]
+            cost[n] = WAIT_WEIGHT * wait[k]
+            for c in range(terms.shape[0]):
+                cost[n] += weights[c] * terms[c] / total
             n += 1
     return track[:n].copy(), detection[:n].copy(), cost[:n].copy(), distance[:n].copy(), nearest
 

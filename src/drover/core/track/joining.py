@@ -11,10 +11,11 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.assignment import solve_assignment
 from drover.core.recipe import AfterSettings
+from drover.core.track.groups import assign_groups
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["join_broken"]
@@ -29,7 +30,8 @@ CUT_FROM = 0.15  # s: a gap from which the two sides are compared anew
 CUT_FRAMES = 2.5  # frames that such a gap has at least
 AS_LINKED = 0.15  # cost less for going on as it was linked
 AS_LINKED_AT_MOST = 1.6  # cost of going on as it was linked, whatever speaks against it
-REFUSED = 1e6
+MOST_GROWN = 0.9  # summed log ratio of the sizes of two ends of one animal
+COST_SCALE = 0.5  # brings the cost of a join under that of leaving an end alone
 
 
 @dataclass(frozen=True)
@@ -55,15 +57,21 @@ def join_broken(tracks: Tracks, times: Float, settings: AfterSettings) -> Tracks
     if len(tracks.paths.identity) < 2:
         return tracks
     last, first = _ends(tracks, times, at_start=False), _ends(tracks, times, at_start=True)
-    cost = _costs(last, first, settings.join_within)
-    for a, b in linked:
-        cost[a, b] = min(cost[a, b] - AS_LINKED, AS_LINKED_AT_MOST)
+    n = len(tracks.paths.identity)
+    goes_on = np.full(n, -1, np.int64)
+    for before, after in linked:
+        goes_on[before] = after
+    end, start, cost = find_joins(
+        last.time, last.centre, last.speed, last.size, last.at_edge, first.time, first.centre, first.speed,
+        first.size, first.at_edge, goes_on, settings.join_within,
+    )  # fmt: skip
     # Where nothing stands against it a piece goes on as it was linked, or ends.
-    ends, starts = solve_assignment(np.minimum(cost, REFUSED))
-    good = cost[ends, starts] < REFUSED
+    match = np.full(n, -1, np.int64)
+    assign_groups(end, start, cost * COST_SCALE, np.ones(len(end), np.bool_), n, n, match)
+    good = match >= 0
     if not good.any():
         return tracks
-    follows = {int(a): int(b) for a, b in zip(ends[good], starts[good], strict=True)}
+    follows = {int(a): int(match[a]) for a in np.flatnonzero(good)}
     return _rebuilt(tracks, follows)
 
 
@@ -106,54 +114,149 @@ _ROW_COLUMNS = ("box", "state", "detection", "confidence", "class_id", "distance
 
 
 def _ends(tracks: Tracks, times: Float, *, at_start: bool) -> _Ends:
-    paths, n = tracks.paths, len(tracks.paths.identity)
-    frame, centre, size, speed = np.zeros(n, np.int64), np.zeros((n, 2)), np.zeros((n, 2)), np.zeros((n, 2))
-    for k in range(n):
-        rows = paths.row[paths.start[k] : paths.start[k + 1]]
-        seen = rows[tracks.state[rows] != TrackState.COASTING]
-        seen = seen if len(seen) else rows
-        part = seen[:LOOK_BACK] if at_start else seen[-LOOK_BACK:]
-        box = tracks.box[part].astype(np.float64)
-        middle, when = (box[:, :2] + box[:, 2:]) / 2, times[tracks.frame[part]]
-        here = 0 if at_start else -1
-        frame[k], centre[k] = tracks.frame[part[here]], middle[here]
-        whole = tracks.box[seen].astype(np.float64)
-        size[k] = np.median(whole[:, 2:] - whole[:, :2], axis=0)
-        if len(part) >= LEAST_ROWS and when[-1] > when[0]:
-            speed[k] = np.polyfit(when - when[0], middle, 1)[0]
-    width, height = tracks.size
+    paths = tracks.paths
+    frame, centre, speed, size = measure_ends(
+        paths.start, paths.row, paths.frame, tracks.state != TrackState.COASTING, tracks.box, times, at_start
+    )
     room = EDGE * size
-    at_edge = (centre < room).any(axis=1) | (centre > np.array([width, height]) - room).any(axis=1)
+    at_edge = (centre < room).any(axis=1) | (centre > np.array(tracks.size, np.float64) - room).any(axis=1)
     return _Ends(frame, times[frame], centre, speed, np.maximum(size, 1.0), np.asarray(at_edge, np.bool_))
 
 
-def _costs(last: _Ends, first: _Ends, within: float) -> Float:
-    """Cost of each end going on in each beginning, (ends, beginnings); ``REFUSED`` or more where it cannot."""
-    wait = first.time[None, :] - last.time[:, None]
-    possible = (wait > 0) & (wait <= within + 1e-9) & ~last.at_edge[:, None] & ~first.at_edge[None, :]
-    way = first.centre[None, :, :] - last.centre[:, None, :]
-    length = np.sqrt((last.size[:, None, :] * first.size[None, :, :]).prod(axis=2)) ** 0.5
-    waited = np.maximum(wait, 0.0)[:, :, None]
-    guesses = [
-        np.linalg.norm(way - speed * share * waited, axis=2)
-        for speed in (last.speed[:, None, :], first.speed[None, :, :])
-        for share in (1.0, 0.6, 0.3)
-    ]
-    off = np.minimum.reduce(guesses) / (length * (SLACK + DRIFT * waited[:, :, 0]))
-    grown = np.abs(np.log(first.size[None, :, :] / last.size[:, None, :])).sum(axis=2)
-    cost = off + 0.8 * grown + 1.0 * _turned(last, first, way) + 0.1 * waited[:, :, 0]
-    return np.where(possible & (off <= 1.0) & (grown <= 0.9), cost, REFUSED)
+@njit(cache=True, nogil=True)
+def measure_ends(
+    start: NDArray[np.int64],
+    row: NDArray[np.int64],
+    frame_of: NDArray[np.int64],
+    seen: NDArray[np.bool_],
+    box: NDArray[np.float32],
+    times: Float,
+    at_start: bool,
+) -> tuple[NDArray[np.int64], Float, Float, Float]:  # pragma: no cover
+    """Frame, centre px, speed px/s (least squares) and usual size px (median) at one end of every path."""
+    n = start.shape[0] - 1
+    frame, centre, speed, size = np.zeros(n, np.int64), np.zeros((n, 2)), np.zeros((n, 2)), np.zeros((n, 2))
+    for p in range(n):
+        places = np.empty(start[p + 1] - start[p], np.int64)
+        m = 0
+        for k in range(start[p], start[p + 1]):
+            if seen[row[k]]:
+                places[m] = k
+                m += 1
+        if m == 0:
+            places[0], m = start[p], 1
+        first = 0 if at_start else max(0, m - LOOK_BACK)
+        past = min(m, LOOK_BACK) if at_start else m
+        here = places[first] if at_start else places[past - 1]
+        frame[p] = frame_of[here]
+        for axis in range(2):
+            sides = np.empty(m)
+            for k in range(m):
+                sides[k] = box[row[places[k]], axis + 2] - box[row[places[k]], axis]
+            size[p, axis] = np.median(sides)
+            centre[p, axis] = 0.5 * (box[row[here], axis] + box[row[here], axis + 2])
+            if past - first >= LEAST_ROWS:
+                speed[p, axis] = _slope(places[first:past], row, frame_of, box, times, axis)
+    return frame, centre, speed, size
 
 
-def _turned(last: _Ends, first: _Ends, way: Float) -> Float:
-    """How much both speeds turn away from the way between, 0 straight on to 1 straight back."""
-    out = np.zeros(way.shape[:2])
-    far = np.linalg.norm(way, axis=2)
-    for speed in (last.speed[:, None, :], first.speed[None, :, :]):
-        fast = np.linalg.norm(speed, axis=2)
-        cosine = (way * speed).sum(axis=2) / np.maximum(far * fast, 1e-9)
-        out += np.where((fast > 20.0) & (far > 8.0), 0.25 * (1.0 - cosine), 0.0)
-    return out
+@njit(cache=True, nogil=True)
+def _slope(
+    places: NDArray[np.int64],
+    row: NDArray[np.int64],
+    frame_of: NDArray[np.int64],
+    box: NDArray[np.float32],
+    times: Float,
+    axis: int,
+) -> float:  # pragma: no cover
+    """Least squares slope of a centre coordinate over time, px/s."""
+    n = places.shape[0]
+    t0, x0 = 0.0, 0.0
+    for k in places:
+        t0 += times[frame_of[k]] / n
+        x0 += 0.5 * (box[row[k], axis] + box[row[k], axis + 2]) / n
+    over, under = 0.0, 0.0
+    for k in places:
+        t = times[frame_of[k]] - t0
+        over += t * (0.5 * (box[row[k], axis] + box[row[k], axis + 2]) - x0)
+        under += t * t
+    return float(over / under) if under > 0 else 0.0
+
+
+@njit(cache=True, nogil=True)
+def find_joins(
+    end_time: Float,
+    end_centre: Float,
+    end_speed: Float,
+    end_size: Float,
+    end_at_edge: NDArray[np.bool_],
+    start_time: Float,
+    start_centre: Float,
+    start_speed: Float,
+    start_size: Float,
+    start_at_edge: NDArray[np.bool_],
+    goes_on: NDArray[np.int64],
+    within: float,
+) -> tuple[NDArray[np.int64], NDArray[np.int64], Float]:  # pragma: no cover
+    """Pairs of an end and a beginning that may be one animal, with their costs.
+
+    Beginnings are looked up by time. ``goes_on`` (ends,) is the beginning each end was linked to, -1 for none: such a
+    pair is always possible.
+    """
+    order = np.argsort(start_time, kind="mergesort")
+    sorted_time = start_time[order]
+    ends, starts, costs = [0], [0], [0.0]
+    for a in range(end_time.shape[0]):
+        at = np.searchsorted(sorted_time, end_time[a], side="right")
+        while at < order.shape[0] and sorted_time[at] <= end_time[a] + max(within, 0.0) + 1e-9:
+            b = int(order[at])
+            at += 1
+            if b == goes_on[a] or end_at_edge[a] or start_at_edge[b]:
+                continue
+            cost = _join_cost(
+                start_time[b] - end_time[a], end_centre[a], end_speed[a], end_size[a], start_centre[b],
+                start_speed[b], start_size[b],
+            )  # fmt: skip
+            if np.isfinite(cost):
+                ends.append(a)
+                starts.append(b)
+                costs.append(cost)
+        b = int(goes_on[a])
+        if b >= 0:
+            cost = _join_cost(
+                start_time[b] - end_time[a], end_centre[a], end_speed[a], end_size[a], start_centre[b],
+                start_speed[b], start_size[b],
+            )  # fmt: skip
+            ends.append(a)
+            starts.append(b)
+            costs.append(min(cost - AS_LINKED, AS_LINKED_AT_MOST))
+    return np.array(ends)[1:], np.array(starts)[1:], np.array(costs)[1:]
+
+
+@njit(cache=True, nogil=True)
+def _join_cost(
+    wait: float, end: Float, end_speed: Float, end_size: Float, start: Float, start_speed: Float, start_size: Float
+) -> float:  # pragma: no cover
+    """How unlike one animal an end and a beginning ``wait`` s later are; infinite beyond reach."""
+    grown = abs(np.log(start_size[0] / end_size[0])) + abs(np.log(start_size[1] / end_size[1]))
+    if grown > MOST_GROWN:
+        return np.inf
+    way_x, way_y = start[0] - end[0], start[1] - end[1]
+    length = np.sqrt(np.sqrt(end_size[0] * end_size[1] * start_size[0] * start_size[1]))
+    off = 1e18
+    for share in (1.0, 0.6, 0.3):  # it kept its speed, or slowed down, or stood for most of the time
+        for speed in (end_speed, start_speed):
+            dx, dy = way_x - speed[0] * share * wait, way_y - speed[1] * share * wait
+            off = min(off, np.sqrt(dx * dx + dy * dy))
+    off /= length * (SLACK + DRIFT * wait)
+    if off > 1.0:
+        return np.inf
+    turned, far = 0.0, np.sqrt(way_x * way_x + way_y * way_y)
+    for speed in (end_speed, start_speed):
+        fast = np.sqrt(speed[0] * speed[0] + speed[1] * speed[1])
+        if fast > 20.0 and far > 8.0:
+            turned += 0.25 * (1.0 - (way_x * speed[0] + way_y * speed[1]) / (far * fast))
+    return off + 0.8 * grown + turned + 0.1 * wait
 
 
 def _rebuilt(tracks: Tracks, follows: dict[int, int]) -> Tracks:

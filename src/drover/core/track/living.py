@@ -29,8 +29,7 @@ class Living:
 
     ``number`` is the birth, ``mean`` and ``cov`` the filter, ``hits`` the frames it was seen in, ``seen_at`` s when
     it was last seen, ``seen`` its centre px and speed px/frame then, ``usual`` its width and height over the last
-    while, ``hidden`` whether a blob covers it, ``at_edge`` whether it was last seen near the picture's edge, ``look``
-    its descriptor, with as many columns as the detections' have.
+    while, ``hidden`` whether a blob covers it, ``at_edge`` whether it was last seen near the picture's edge.
     """
 
     number: NDArray[np.int32]
@@ -44,21 +43,18 @@ class Living:
     seen: NDArray[np.float64]
     hidden: NDArray[np.bool_]
     at_edge: NDArray[np.bool_]
-    look: NDArray[np.float32]
 
-    def __init__(self, look_width: int = 0) -> None:
+    def __init__(self) -> None:
         self.count = 0
         for name, (dtype, width) in _COLUMNS.items():
             setattr(self, name, np.zeros((64, width) if width else 64, dtype))
-        self.look = np.zeros((64, look_width), np.float32)
-        self._names = [*_COLUMNS, "look"]
 
     def keep(self, rows: NDArray[np.bool_]) -> None:
         """Keep some of the living rows, in their order."""
         kept = np.flatnonzero(rows)
         if len(kept) == self.count:
             return
-        for name in self._names:
+        for name in _COLUMNS:
             column = getattr(self, name)
             column[: len(kept)] = column[kept]
         self.count = len(kept)
@@ -67,7 +63,7 @@ class Living:
         """Add rows; all columns must be given."""
         more = len(columns["number"])
         while self.count + more > len(self.number):
-            for name in self._names:
+            for name in _COLUMNS:
                 column = getattr(self, name)
                 setattr(self, name, np.concatenate([column, np.zeros_like(column)]))
         for name, values in columns.items():

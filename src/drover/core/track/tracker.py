@@ -43,8 +43,7 @@ class FrameBoxes:
     """The detections of one frame.
 
     ``box`` (n, 4) float32 px, ``confidence`` (n,) float32, ``class_id`` (n,) int16; ``run_start`` (n + 1,) int64 and
-    ``runs`` the blobs, empty where there are none; ``look`` (n, k) float32 descriptors of length one, k may be 0;
-    ``first_row`` is the row of the first of them in the whole table.
+    ``runs`` the blobs, empty where there are none; ``first_row`` is the row of the first of them in the whole table.
     """
 
     box: NDArray[np.float32]
@@ -52,7 +51,6 @@ class FrameBoxes:
     class_id: NDArray[np.int16]
     run_start: NDArray[np.int64]
     runs: NDArray[np.int16]
-    look: NDArray[np.float32]
     first_row: int = 0
 
 
@@ -68,19 +66,18 @@ class Tracker:
         Nominal rate of the footage: says how many pictures a new track must be seen in.
     """
 
-    def __init__(self, settings: TrackSettings, size: tuple[int, int], rate: float, *, look_width: int = 0) -> None:
+    def __init__(self, settings: TrackSettings, size: tuple[int, int], rate: float) -> None:
         self.settings = settings
         self.size = size
         wanted = settings.life.hits_to_confirm
         self._hits = max(min(LEAST_HITS, wanted), round(wanted * min(1.0, rate / FRAME_RATE)))
         match = settings.match
         self._weights = np.array(
-            [match.distance_weight, match.overlap_weight, match.direction_weight, match.size_weight,
-             match.look_weight if look_width else 0.0]
-        )  # fmt: skip
+            [match.distance_weight, match.overlap_weight, match.direction_weight, match.size_weight]
+        )
         if self._weights.sum() <= 0:
             self._weights[0] = 1.0
-        self._living = Living(look_width)
+        self._living = Living()
         self._rows = TrackRows()
         self._born = 0
         self._time: float | None = None
@@ -147,7 +144,7 @@ class Tracker:
         wait = np.minimum(unseen / max(settings.life.longest_gap * FRAME_RATE, 1e-6), 1.0)
         return find_candidates(
             living.mean, living.cov, living.seen, living.count, forecast, found.box, living.class_id, found.class_id,
-            match.same_class, living.look, found.look, unseen, wait, settings.motion.box_noise,
+            match.same_class, unseen, wait, settings.motion.box_noise,
             settings.motion.size_scaling, match.gate, match.farthest, match.overlap == "generalised", self._weights,
         )  # fmt: skip
 
@@ -213,9 +210,6 @@ class Tracker:
             living.mean, living.cov, living.usual, match, alone, found.box, found.confidence, motion.box_noise,
             motion.size_scaling, motion.size_doubt, motion.weak_doubt, float(width), float(height), nis,
         )  # fmt: skip
-        if found.look.shape[1]:
-            rows = np.flatnonzero((match >= 0) & alone)
-            living.look[rows] = _blend(living.look[rows], found.look[match[rows]])
 
     def _note(
         self,
@@ -251,7 +245,7 @@ class Tracker:
         free[match[match >= 0]] = False
         if free.any() and living.count:
             believed = living.believed[: living.count]
-            free &= ~covers(found.box, forecast_boxes(living.mean[: living.count][believed]), COVERED)
+            refuse_covered(found.box, forecast_boxes(living.mean[: living.count][believed]), COVERED, free)
         at = np.flatnonzero(free)
         if len(at) == 0:
             return
@@ -261,7 +255,7 @@ class Tracker:
         living.add(
             number=self._born + np.arange(len(at), dtype=np.int32), mean=mean, cov=cov,
             hits=np.ones(len(at), np.int32), believed=np.full(len(at), self._hits <= 1),
-            seen_at=np.full(len(at), time), class_id=found.class_id[at], look=found.look[at],
+            seen_at=np.full(len(at), time), class_id=found.class_id[at],
             usual=measured[:, 2:], seen=mean[:, [0, 1, 4, 5]], hidden=np.zeros(len(at), np.bool_),
             at_edge=np.ones(len(at), np.bool_),
         )  # fmt: skip
@@ -406,23 +400,17 @@ def hold_inside(
 
 
 @njit(cache=True, nogil=True)
-def covers(
-    box: NDArray[np.float32], forecast: NDArray[np.float32], share: float
-) -> NDArray[np.bool_]:  # pragma: no cover
-    """Which boxes cover at least ``share`` of some forecast."""
-    out = np.zeros(box.shape[0], np.bool_)
+def refuse_covered(
+    box: NDArray[np.float32], forecast: NDArray[np.float32], share: float, free: NDArray[np.bool_]
+) -> None:  # pragma: no cover
+    """Take those boxes from the free ones that cover at least ``share`` of some forecast, in place."""
     for d in range(box.shape[0]):
+        if not free[d]:
+            continue
         for k in range(forecast.shape[0]):
             width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
             height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
             area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
             if width > 0 and height > 0 and width * height >= share * area:
-                out[d] = True
+                free[d] = False
                 break
-    return out
-
-
-def _blend(old: NDArray[np.float32], new: NDArray[np.float32]) -> NDArray[np.float32]:
-    """A slowly moving descriptor, kept at length one."""
-    mixed = 0.9 * old + 0.1 * new
-    return (mixed / np.maximum(np.linalg.norm(mixed, axis=1, keepdims=True), 1e-9)).astype(np.float32)
