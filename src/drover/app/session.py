@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from drover.app.held import Held
@@ -40,6 +40,7 @@ from drover.core.recipe import DetectSettings, Recipe, TrackSettings, dump_recip
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
+from drover.core.track.moments import Moment, find_moments
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth, only_frames, rows_to_frames
 
 __all__ = ["STAGES", "Session", "StageState"]
@@ -113,6 +114,7 @@ class Session(QObject):
     span_changed = Signal()
     imported_changed = Signal()
     other_changed = Signal()
+    moments_changed = Signal()
     changed = Signal()
     _partial = Signal(int, object)
     _progress = Signal(int, object)
@@ -139,7 +141,13 @@ class Session(QObject):
         self._detect_job = LatestJob("detect", self)
         self._link_job = LatestJob("link", self)
         self._score_job = LatestJob("score", self)
-        for job in (self._open_job, self._detect_job, self._link_job, self._score_job):
+        self._moment_job = LatestJob("moments", self)
+        self._moment_job.done.connect(self._on_moments)
+        self._moments_later = QTimer(self)
+        self._moments_later.setSingleShot(True)
+        self._moments_later.setInterval(120)  # not while a dial moves: ranking would take the time of linking
+        self._moments_later.timeout.connect(self._rank_moments)
+        for job in self._jobs:
             job.failed.connect(self._on_failed)
         self._open_job.done.connect(self._on_opened)
         self._detect_job.done.connect(self._on_detected)
@@ -148,7 +156,13 @@ class Session(QObject):
         self._partial.connect(self._on_partial)
         self._progress.connect(self._on_progress)
 
+    @property
+    def _jobs(self) -> tuple[LatestJob, ...]:
+        return self._open_job, self._detect_job, self._link_job, self._score_job, self._moment_job
+
     def _clear_results(self) -> None:
+        self.moments: tuple[Moment, ...] = ()
+        self._moment_at = -1
         self._motion: tuple[DetectSettings, DetectResult] | None = None
         self.detect: DetectResult | None = None
         self._boxes_from: Detections | None = None
@@ -252,6 +266,7 @@ class Session(QObject):
         if opened.contents is not None and self.detect is not None:
             for signal in (self.detections_changed, self.tracks_changed, self.crossings_changed):
                 signal.emit()
+            self._request_moments()
             self.set_frame(int(opened.contents.view.get("frame", "1")) - 1)
         for note in (*opened.clip.notes, opened.missing):
             if note:
@@ -491,6 +506,41 @@ class Session(QObject):
         self.count_seconds = time.perf_counter() - start
         self.crossings_changed.emit()
         self._request_score()
+        self._request_moments()
+
+    def _request_moments(self) -> None:
+        """Rank the places worth a look, once nothing has changed for a moment."""
+        self._moments_later.start()
+
+    def _rank_moments(self) -> None:
+        tracks, crossings, clip = self.tracks, self.crossings, self.clip
+        if tracks is not None and clip is not None:
+            self._moment_job.submit(lambda _: find_moments(tracks, clip.times, crossings))
+
+    def _on_moments(self, found: tuple[Moment, ...]) -> None:
+        self.moments, self._moment_at = found, -1
+        self.moments_changed.emit()
+
+    def visit_moment(self, way: int) -> Moment | None:
+        """Go to the next (1) or previous (-1) moment in order of doubt; None where there is none."""
+        place = min(max(self._moment_at + way, 0), len(self.moments) - 1)
+        return self.go_to_moment(place)
+
+    def go_to_moment(self, place: int) -> Moment | None:
+        """Go to a moment by its rank, from 0, and choose its identity."""
+        if not 0 <= place < len(self.moments):
+            return None
+        self._moment_at = place
+        moment = self.moments[place]
+        self.selected = moment.identities[0]
+        self.set_frame(moment.frame)
+        self.frame_changed.emit(self.frame)
+        return moment
+
+    @property
+    def moment_place(self) -> int:
+        """Rank of the moment visited last, from 0; -1 before the first."""
+        return self._moment_at
 
     def _score_stamp(self) -> object:
         return id(self.tracks), id(self.crossings), id(self.truth), self.recipe.score
@@ -654,7 +704,7 @@ class Session(QObject):
 
     def close(self) -> None:
         """End all threads."""
-        for job in (self._open_job, self._detect_job, self._link_job, self._score_job):
+        for job in self._jobs:
             job.close()
 
 

@@ -32,6 +32,7 @@ from drover.app.field.pair import FieldPair
 from drover.app.jobs import LatestJob
 from drover.app.lanes.transport import TransportBar
 from drover.app.lanes.view import LanesView
+from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.playback import Playback
 from drover.app.session import STAGES, Session, StageState
@@ -79,12 +80,13 @@ class MainWindow(QMainWindow):
 
     def _build(self) -> None:
         self.strip, self.banner = StageStrip(), Banner()
-        self.pair = FieldPair(self.session, self.pictures)
+        self.notes = LinkNotes(self.session)
+        self.pair = FieldPair(self.session, self.pictures, self.notes)
         self.field = self.pair.left
         self.chips = ChipRow(self.field.shown)
         self._box_job = LatestJob("boxes", self)
         self.welcome = Welcome(unsaved=unsaved_path().exists())
-        self.dials = DialPanel(self.session, self.pictures)
+        self.dials = DialPanel(self.session, self.pictures, self.notes)
         self.transport, self.lanes = TransportBar(), LanesView(self.session)
         picture = QWidget()
         column = _tight(QVBoxLayout(picture))
@@ -180,6 +182,8 @@ class MainWindow(QMainWindow):
             ("One frame back", lambda: self.playback.step(-1), "Left"),
             ("One second on", lambda: self.playback.step_seconds(1), "Shift+Right"),
             ("One second back", lambda: self.playback.step_seconds(-1), "Shift+Left"),
+            ("Next moment worth a look", lambda: self._visit(1), "N"),
+            ("Previous moment", lambda: self._visit(-1), "Shift+N"),
             ("First frame", lambda: self.playback.go(0), "Home"),
             ("Last frame", lambda: self.playback.go(10**9), "End"),
         ):  # fmt: skip
@@ -253,6 +257,7 @@ class MainWindow(QMainWindow):
 
     def _on_stage(self, stage: str) -> None:
         self.pair.want_detect(stage == "detect")
+        self.notes.want("track", stage == "track")
         for half in (self.pair.left, self.pair.right):
             half.boxes.shown = stage == "detect"
             half.update()
@@ -494,6 +499,12 @@ class MainWindow(QMainWindow):
         except OSError as error:
             self.banner.say(f"{error.filename}: {error.strerror}; choose another place")
 
+    def _visit(self, way: int) -> None:
+        moment, clip = self.session.visit_moment(way), self.session.clip
+        if moment is not None and clip is not None:
+            place, of = self.session.moment_place + 1, len(self.session.moments)
+            self._hint(f"moment {place} of {of}, {clip.times[moment.frame]:.1f} s: {moment.words}")
+
     def _on_transport(self, name: str) -> None:
         {
             "play": self.playback.toggle,
@@ -525,6 +536,7 @@ class MainWindow(QMainWindow):
         self.pictures.close()
         self.pair.close_pictures()
         self._box_job.close()
+        self.notes.close()
         self.session.close()
         super().closeEvent(event)
 

@@ -113,9 +113,10 @@ def _dial(path: str, detect: Any, recipe: Recipe) -> float:
 def _window(figures: Figures) -> None:
     """From a handle being moved to the new mask painted, in the real window, off screen."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
-    from drover.bench.in_window import dial_to_screen
+    from drover.bench.in_window import dial_to_screen, relink_to_screen
 
     figures["dial_to_screen_ms"] = 1000 * dial_to_screen()
+    figures["relink_to_screen_s"] = relink_to_screen()
 
 
 def _made_up(figures: Figures) -> None:
@@ -152,8 +153,9 @@ _WORDS = {
     "mixture_fps": ("mixture, clean-up and components alone", "frames/s", "≥ 150"),
     "dial_to_picture_ms": ("threshold to new mask, 1280 × 720", "ms", "≤ 50"),
     "dial_to_screen_ms": ("threshold handle to painted field, in the window", "ms", "≤ 50"),
-    "relink_50_fps": ("re-link 50 objects", "frames/s", "≥ 5000 later"),
-    "relink_1000_fps": ("re-link 1000 objects", "frames/s", "≥ 300 later"),
+    "relink_to_screen_s": ("gate handle to the demo linked and painted", "s", "≤ 0.3"),
+    "relink_50_fps": ("re-link 50 objects", "frames/s", "≥ 5000"),
+    "relink_1000_fps": ("re-link 1000 objects", "frames/s", "≥ 300"),
     "recount_million_ms": ("recount a million track rows", "ms", "≤ 10"),
     "score_1500x50_s": ("score 1500 frames × 50 objects", "s", "≤ 0.3"),
 }

@@ -35,6 +35,7 @@ from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore, score_detections
 from drover.core.score.scorer import Score, score_tracks
 from drover.core.track import tracker
+from drover.core.track.explain import LinkNote, explain_frame
 from drover.core.track.finishing import finish
 from drover.core.track.tracker import FrameBoxes, Tracker
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
@@ -48,6 +49,7 @@ __all__ = [
     "count_tracks",
     "detect_clip",
     "detect_key",
+    "explain_links",
     "link_detections",
     "run_clip",
     "score_boxes",
@@ -287,6 +289,31 @@ def link_detections(
         )  # fmt: skip
         stage.step(now, found)
     return finish(stage.tracks(detections.class_names), times, settings)
+
+
+def explain_links(
+    detections: Detections,
+    tracks: Tracks,
+    times: NDArray[np.float64],
+    rate: float,
+    settings: TrackSettings,
+    frame: int,
+    *,
+    cancelled: IsCancelled = _never,
+) -> tuple[LinkNote, ...]:
+    """Why the links of a frame were made: the tracker run again up to it.
+
+    Raises
+    ------
+    Cancelled
+        When told to stop on the way.
+    """
+
+    def stop() -> None:
+        if cancelled():
+            raise Cancelled("explaining was stopped")
+
+    return explain_frame(detections, tracks, times, rate, settings, frame, on_way=stop)
 
 
 def count_tracks(

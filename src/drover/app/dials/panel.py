@@ -10,6 +10,7 @@ from drover.app.dials.detect import DetectDials
 from drover.app.dials.footage import FootageFacts
 from drover.app.dials.score import ScoreDials
 from drover.app.dials.track import TrackDials
+from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import STAGES, Session
 
@@ -19,12 +20,12 @@ __all__ = ["DialPanel"]
 class DialPanel(QStackedWidget):
     """One page a stage."""
 
-    def __init__(self, session: Session, pictures: Pictures) -> None:
+    def __init__(self, session: Session, pictures: Pictures, notes: LinkNotes) -> None:
         super().__init__()
         self.setFixedWidth(336)
         self.footage = FootageFacts(session)
         self.detect = DetectDials(session, pictures)
-        self.track = TrackDials(session)
+        self.track = TrackDials(session, notes)
         self.count = CountDials(session)
         self.score = ScoreDials(session)
         for page in (self.footage, self.detect, self.track, self.count, self.score):

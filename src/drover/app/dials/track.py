@@ -1,55 +1,134 @@
-"""Dials of Track: the gate on match distances, the longest gap on gap lengths, then motion and life."""
+"""Dials of Track: what deserves a look, why a link was made, then the gate, gaps, motion, cost and life."""
 
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
-from drover.app.dials.parts import Card, Folded, muted
+from drover.app.dials.parts import Card, EvidencePlot, Folded, muted
 from drover.app.dials.settings import SettingsPage
+from drover.app.link_notes import LinkNotes
 from drover.app.session import Session
-from drover.core.track.evidence import gap_lengths, match_distance_samples
+from drover.core.track.evidence import chi_square_share, gap_lengths, match_distance_samples, noise_verdict
 
 __all__ = ["TrackDials"]
 
+LISTED = 40
+
 
 class TrackDials(SettingsPage):
-    """Gate, longest gap, motion filter, birth."""
+    """Moments, gate, longest gap, motion filter with its check, cost, blobs, birth, after the pass."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, notes: LinkNotes) -> None:
         super().__init__(session)
+        self.notes = notes
+        self._add_gate()
+        self._add_moments()
+        self._add_why()
+        self._add_gaps()
+        self._add_motion()
+        self._add_cost()
+        self._add_life()
+        session.tracks_changed.connect(self._show_evidence)
+        session.moments_changed.connect(self._show_moments)
+        session.frame_changed.connect(lambda _: self._show_why())
+        notes.ready.connect(self._show_why)
+        self._show_evidence()
+        self._show_moments()
+        self._show_why()
+
+    def _add_gate(self) -> None:
         self.gate_card = Card("How far a match may reach")
         self.gate = self.evidence("track.match.gate", keep_below=True, log_counts=True)
         self.gate_card.body.addWidget(self.gate)
-        self.gate_card.body.addWidget(
-            muted(
-                "Distance of links from the forecast. Beyond the gate: the nearest box a track was refused. Log scale.",
-                wrap=True,
-            )
-        )
+        words = "Distance of links; beyond the gate, the nearest box refused. Log scale. Line: what right noises give."
+        self.gate_card.body.addWidget(muted(words, wrap=True))
         self.gate_card.body.addWidget(self.row("gate", "track.match.gate"))
+        self.gate_card.body.addWidget(self.row("farthest", "track.match.farthest"))
         self.column.addWidget(self.gate_card)
+
+    def _add_moments(self) -> None:
+        self.moment_card = Card("Worth a look")
+        self.moments = QListWidget()
+        self.moments.setFixedHeight(112)
+        self.moments.setUniformItemSizes(True)
+        self.moments.setAccessibleName("moments")
+        self.moments.itemClicked.connect(lambda item: self.session.go_to_moment(item.data(Qt.ItemDataRole.UserRole)))
+        self.moment_card.body.addWidget(self.moments)
+        self.moment_card.body.addWidget(muted("Most doubtful first; N and Shift+N walk through them.", wrap=True))
+        self.column.addWidget(self.moment_card)
+
+    def _add_why(self) -> None:
+        self.why_card = Card("Why this link")
+        self.why = muted("", wrap=True)
+        self.why.setAccessibleName("why this link")
+        self.why_card.body.addWidget(self.why)
+        self.column.addWidget(self.why_card)
+
+    def _add_gaps(self) -> None:
         self.gap_card = Card("How long to coast unseen")
         self.gap = self.evidence("track.life.longest_gap", keep_below=True)
         self.gap_card.body.addWidget(self.gap)
         self.gap_words = muted("", wrap=True)
         self.gap_card.body.addWidget(self.gap_words)
         self.gap_card.body.addWidget(self.row("longest gap", "track.life.longest_gap"))
+        self.gap_card.body.addWidget(self.row("speed fades in", "track.motion.fade"))
         self.column.addWidget(self.gap_card)
-        motion = Card("Motion filter")
-        motion.note.setText("constant velocity")
-        motion.body.addWidget(self.row("jumpiness", "track.motion.jumpiness"))
-        motion.body.addWidget(self.row("box noise", "track.motion.box_noise"))
-        more = Folded("box size and cost")
+
+    def _add_motion(self) -> None:
+        card = Card("Motion filter")
+        models = {"steady": "keeps its speed", "pushed": "keeps its push"}
+        card.body.addWidget(self.choice("an animal", "track.motion.model", models))
+        card.body.addWidget(self.row("jumpiness", "track.motion.jumpiness"))
+        card.body.addWidget(self.row("box noise", "track.motion.box_noise"))
+        self.verdict = muted("", wrap=True)
+        self.verdict.setAccessibleName("noise check")
+        card.body.addWidget(self.verdict)
+        more = Folded("size and doubt")
         more.rows.addWidget(self.row("size change", "track.motion.size_noise"))
-        more.rows.addWidget(self.row("doubt when size jumps", "track.motion.size_doubt"))
-        more.rows.addWidget(self.row("weight of overlap", "track.match.overlap_weight"))
-        motion.body.addWidget(more)
-        self.column.addWidget(motion)
-        birth = Card("When a track is believed")
-        birth.body.addWidget(self.row("seen for", "track.life.hits_to_confirm"))
-        self.column.addWidget(birth)
-        session.tracks_changed.connect(self._show_evidence)
-        self._show_evidence()
+        more.rows.addWidget(self.row("noise grows with size", "track.motion.size_scaling"))
+        more.rows.addWidget(self.row("doubt when a side jumps", "track.motion.size_doubt"))
+        more.rows.addWidget(self.row("doubt in weak boxes", "track.motion.weak_doubt"))
+        card.body.addWidget(more)
+        self.column.addWidget(card)
+
+    def _add_cost(self) -> None:
+        card = Card("What a match costs")
+        for label, name in (
+            ("distance", "distance_weight"), ("lack of overlap", "overlap_weight"),
+            ("turn while unseen", "direction_weight"), ("change of size", "size_weight"),
+        ):  # fmt: skip
+            card.body.addWidget(self.row(label, f"track.match.{name}"))
+        more = Folded("how pairs are made")
+        more.rows.addWidget(
+            self.choice("overlap", "track.match.overlap", {"plain": "plain", "generalised": "generalised"})
+        )
+        more.rows.addWidget(
+            self.choice("pairs", "track.match.assignment", {"optimal": "least total cost", "greedy": "best first"})
+        )
+        more.rows.addWidget(self.choice("classes", "track.match.same_class", {"False": "any", "True": "its own only"}))
+        more.rows.addWidget(self.row("sure detections from", "track.match.sure_from"))
+        card.body.addWidget(more)
+        self.column.addWidget(card)
+
+    def _add_life(self) -> None:
+        card = Card("Birth, blobs, and after the pass")
+        card.body.addWidget(self.row("believed when seen for", "track.life.hits_to_confirm"))
+        card.body.addWidget(
+            self.choice("several in one blob", "track.blobs.share", {"True": "share it", "False": "one has it"})
+        )
+        card.body.addWidget(self.row("in a blob when covered by", "track.blobs.least_cover"))
+        card.body.addWidget(self.choice("broken tracks", "track.after.join", {"True": "join", "False": "leave"}))
+        card.body.addWidget(self.row("join within", "track.after.join_within"))
+        gaps = {"True": "drawn straight", "False": "as forecast"}
+        card.body.addWidget(self.choice("bridged gaps", "track.after.fill_gaps", gaps))
+        card.body.addWidget(
+            self.choice("finished tracks", "track.after.smooth", {"False": "as seen", "True": "smooth"})
+        )
+        self.column.addWidget(card)
+
+    # --- showing --------------------------------------------------------------------------------------------
 
     def _show_evidence(self) -> None:
         tracks, clip = self.session.tracks, self.session.clip
@@ -58,12 +137,42 @@ class TrackDials(SettingsPage):
         matched, refused = match_distance_samples(tracks)
         edges = np.linspace(0, max(12.0, 1.5 * self.session.recipe.track.match.gate), 49)
         counts = np.histogram(np.concatenate([matched, refused]), edges)[0]
-        self.gate.show_evidence(edges, counts.astype(float))
+        self.gate.show_evidence(edges, counts.astype(float), chi_square_share(edges) * len(matched))
         self.gate_card.note.setText(f"{len(matched):,} links".replace(",", " "))
         gaps = gap_lengths(tracks, clip.times)
         top = max(2.5, 1.35 * self.session.recipe.track.life.longest_gap)
-        gap_edges = np.linspace(0, top, 41)
-        self.gap.show_evidence(gap_edges, np.histogram(gaps, gap_edges)[0].astype(float))
+        _show_histogram(self.gap, gaps, np.linspace(0, top, 41))
         frames = self.session.recipe.track.life.longest_gap * clip.rate
         self.gap_words.setText(f"Length of every gap that was bridged. Now up to {frames:.0f} frames.")
         self.gap_card.note.setText(f"{len(gaps)} gaps")
+        self.verdict.setText(noise_verdict(tracks))
+
+    def _show_moments(self) -> None:
+        clip, found = self.session.clip, self.session.moments
+        self.moments.clear()
+        self.moment_card.note.setText(f"{len(found)} moments" if found else "")
+        if clip is None:
+            return
+        for place, moment in enumerate(found[:LISTED]):
+            item = QListWidgetItem(f"{clip.times[moment.frame]:.1f} s  {moment.words}")
+            item.setToolTip(f"{moment.words}\ndoubt {100 * moment.score:.0f} %")
+            item.setData(Qt.ItemDataRole.UserRole, place)
+            self.moments.addItem(item)
+
+    def _show_why(self) -> None:
+        note = self.notes.of(self.session.selected)
+        if self.session.selected is None:
+            self.why.setText("Click an animal to see what it was linked to in this frame, and what it was not.")
+        elif note is None:
+            self.why.setText(f"Identity {self.session.selected} is not alive in this frame.")
+        else:
+            lines = [note.words + "."]
+            for candidate in note.candidates:
+                terms = ", ".join(f"{name} {value:.2f}" for name, value in candidate.terms.items())
+                state = "taken" if candidate.chosen else candidate.refused or "free"
+                lines.append(f"{candidate.distance:.1f} σ, cost {candidate.cost:.2f} ({terms}): {state}")
+            self.why.setText("\n".join(lines))
+
+
+def _show_histogram(plot: EvidencePlot, values: np.ndarray, edges: np.ndarray) -> None:
+    plot.show_evidence(edges, np.histogram(values, edges)[0].astype(float))

@@ -15,6 +15,7 @@ _TIPS = {
     "Numbers": "Identity numbers.",
     "Trails": "Where the feet have been, fading with age.",
     "Forecast": "Where each would go if it kept its speed.",
+    "Gates": "Where each was expected, and the ellipse within which a detection could be taken.",
     "Detections": "Boxes as Detect found them, before identities.",
     "Raw mask": "Pixels over the threshold, before any clean-up.",
     "Mask": "Pixels that Detect takes for moving, cleaned up.",
@@ -29,7 +30,7 @@ _SHEET = f"""
 QWidget#chips {{ background: #2B3431; }}
 QPushButton {{
     background: transparent; color: #C9D0CC; border: 1px solid #51605A; border-radius: 11px;
-    padding: 2px 9px; min-height: 16px;
+    padding: 2px 7px; min-height: 16px;
 }}
 QPushButton:hover {{ border-color: #C9D0CC; }}
 QPushButton:checked {{ background: #DDE7E1; color: {FIELD}; border-color: #DDE7E1; font-weight: 500; }}

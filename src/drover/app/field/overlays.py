@@ -17,12 +17,14 @@ from drover.app.field.view_transform import ViewTransform
 from drover.app.theme import CLAY, INK, colour, identity_colour, number_font
 from drover.core.geometry import simplify_outline, trace_outline
 from drover.core.score.detection import DetectionScore
+from drover.core.track.explain import LinkNote
 from drover.core.types import Detections, Tracks, TrackState, Truth
 
 __all__ = [
     "draw_detections",
     "draw_errors",
     "draw_forecasts",
+    "draw_gates",
     "draw_numbers",
     "draw_objects",
     "draw_trails",
@@ -185,6 +187,21 @@ def draw_forecasts(painter: QPainter, view: ViewTransform, tracks: Tracks, frame
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(colour(identity_colour(identity), int(230 * (1 - k / (FORECAST_FRAMES + 3)))))
             painter.drawEllipse(view.to_widget(float(at[0]), float(at[1])), size, size)
+
+
+def draw_gates(painter: QPainter, view: ViewTransform, notes: tuple[LinkNote, ...], selected: int | None) -> None:
+    """The forecast box of each believed track and its gate as a dotted ellipse; of the chosen one only, if there is."""
+    for note in notes:
+        if note.identity == 0 or (selected is not None and note.identity != selected):
+            continue
+        tint = QColor(identity_colour(note.identity))
+        x1, y1, x2, y2 = note.box
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(_pen(colour(identity_colour(note.identity), 170), 1.0, Qt.PenStyle.DashLine))
+        painter.drawRect(QRectF(view.to_widget(x1, y1), view.to_widget(x2, y2)))
+        middle = view.to_widget((x1 + x2) / 2, (y1 + y2) / 2)
+        painter.setPen(_pen(tint, 1.6, Qt.PenStyle.DotLine))
+        painter.drawEllipse(middle, note.gate[0] * view.scale, note.gate[1] * view.scale)
 
 
 def _foot(box: NDArray[np.float32]) -> NDArray[np.float64]:

@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from drover.app.field.view import LAYERS, Field
+from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import Session
 
@@ -20,11 +21,12 @@ class FieldPair(QWidget):
 
     active_changed = Signal()
 
-    def __init__(self, session: Session, pictures: Pictures) -> None:
+    def __init__(self, session: Session, pictures: Pictures, notes: LinkNotes) -> None:
         super().__init__()
         self.session, self._pictures = session, pictures
         self._other_pictures = Pictures(session, of_other=True)
-        self.left, self.right = Field(session, pictures), Field(session, pictures)
+        self.left, self.right = Field(session, pictures, notes), Field(session, pictures, notes)
+        self._notes = notes
         self.right.shown = {"Difference", "Outlines"}
         self.active = self.left
         self._stage_wants = False
@@ -80,6 +82,7 @@ class FieldPair(QWidget):
         compares = self.right.other_pictures is not None
         if self.split and not compares:
             shown |= self.right.shown
+        self._notes.want("field", "Gates" in shown)
         self._pictures.want_detect(self._stage_wants or bool(shown & LAYERS))
         self._other_pictures.want_detect(self.split and compares and bool(self.right.shown & LAYERS))
 

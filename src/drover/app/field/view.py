@@ -24,6 +24,7 @@ from drover.app.field.line_editor import LineEditor
 from drover.app.field.view_transform import ViewTransform
 from drover.app.held import Held
 from drover.app.images import grey_image, mask_image
+from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import Session
 from drover.app.theme import FIELD, OCHRE, PAPER, SHADOW, colour, number_font
@@ -35,6 +36,7 @@ CHIPS = (
     "Numbers",
     "Trails",
     "Forecast",
+    "Gates",
     "Detections",
     "Raw mask",
     "Mask",
@@ -57,9 +59,10 @@ class Field(DropTarget):
     view_changed = Signal()
     touched = Signal()
 
-    def __init__(self, session: Session, pictures: Pictures) -> None:
+    def __init__(self, session: Session, pictures: Pictures, notes: LinkNotes) -> None:
         super().__init__()
-        self.session, self.pictures = session, pictures
+        self.session, self.pictures, self.notes = session, pictures, notes
+        notes.ready.connect(self.update)
         self.other_pictures: Pictures | None = None
         self.caption = ""
         self.active = False
@@ -205,6 +208,8 @@ class Field(DropTarget):
                     overlays.draw_trails(painter, view, session.tracks, frame)
                 if "Forecast" in self.shown:
                     overlays.draw_forecasts(painter, view, session.tracks, frame)
+                if "Gates" in self.shown and self.notes.frame == frame and session is self.session:
+                    overlays.draw_gates(painter, view, self.notes.notes, self.session.selected)
                 if "Outlines" in self.shown:
                     overlays.draw_objects(painter, view, session.tracks, found, frame, self.session.selected)
                 if "Numbers" in self.shown:

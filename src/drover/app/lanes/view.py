@@ -21,13 +21,14 @@ from PySide6.QtWidgets import QScrollBar, QToolTip, QWidget
 from drover.app.icons import arrow_path
 from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
 from drover.app.session import Session
-from drover.app.theme import INK, MUTED_TEXT, OCHRE, PAPER, STONE, colour, identity_colour, number_font
+from drover.app.theme import CLAY, INK, MUTED_TEXT, OCHRE, PAPER, STONE, colour, identity_colour, number_font
 
 __all__ = ["LanesView"]
 
 LEFT, RIGHT = 112, 22
 OVERVIEW = 30
 LANE = 17
+MOST_RINGS = 40
 
 
 class LanesView(QWidget):
@@ -53,6 +54,7 @@ class LanesView(QWidget):
         session.tracks_changed.connect(self.rebuild)
         session.crossings_changed.connect(self.rebuild)
         session.clip_changed.connect(self.rebuild)
+        session.moments_changed.connect(self.rebuild)
         session.frame_changed.connect(self.update)
         session.span_changed.connect(self.update)
 
@@ -177,6 +179,7 @@ class LanesView(QWidget):
         for first, past in lane.coasted:
             painter.drawLine(QPointF(self.x_of(first), middle), QPointF(self.x_of(past), middle))
         self._paint_crossings(painter, lane, middle)
+        self._paint_moments(painter, lane, middle)
 
     def _paint_head(self, painter: QPainter, lane: Lane, top: float, tint: QColor) -> None:
         plate = QRectF(12, top + 2, 30, LANE - 4)
@@ -226,6 +229,18 @@ class LanesView(QWidget):
         painter.setPen(QPen(colour(OCHRE), 1.6))
         for x in (x0, x1):
             painter.drawLine(QPointF(x, 2), QPointF(x, self.height()))
+
+    def _paint_moments(self, painter: QPainter, lane: Lane, middle: float) -> None:
+        """A ring at each of the most doubtful moments, heavier the more doubtful."""
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for moment in self.session.moments[:MOST_RINGS]:
+            if lane.identity not in moment.identities:
+                continue
+            at = QPointF(self.x_of(moment.frame), middle)
+            painter.setPen(QPen(QColor(PAPER), 3.4))
+            painter.drawEllipse(at, 5.2, 5.2)
+            painter.setPen(QPen(QColor(CLAY), 1.2 + 1.2 * moment.score))
+            painter.drawEllipse(at, 5.2, 5.2)
 
     def _paint_playhead(self, painter: QPainter) -> None:
         x = self.x_of(self.session.frame)
@@ -285,5 +300,10 @@ class LanesView(QWidget):
             f"{clip.times[lane.first]:.2f} s to {clip.times[lane.last]:.2f} s",
             f"coasted {lane.coasted_frames / clip.rate:.2f} s in {len(lane.coasted)} gaps",
             *(f"crossed {'forward' if way > 0 else 'back'} at {time:.2f} s" for time, way in lane.crossings),
+            *(
+                f"worth a look at {clip.times[m.frame]:.2f} s: {m.words}"
+                for m in self.session.moments[:MOST_RINGS]
+                if lane.identity in m.identities
+            ),
         ]
         return "\n".join(parts)

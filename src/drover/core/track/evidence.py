@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["gap_lengths", "gaps_of", "match_distance_samples"]
+__all__ = ["chi_square_share", "gap_lengths", "gaps_of", "match_distance_samples", "noise_verdict"]
 
 
 def match_distance_samples(tracks: Tracks) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
@@ -31,3 +31,34 @@ def gap_lengths(tracks: Tracks, times: NDArray[np.float64]) -> NDArray[np.float6
     before = np.maximum(gaps[:, 1] - 1, 0)
     after = np.minimum(gaps[:, 1] + gaps[:, 2], len(times) - 1)
     return times[after] - times[before]
+
+
+def chi_square_share(edges: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Share of links between distances (standard deviations, rising) that right noises would give.
+
+    The squared distance of a centre in the plane is then chi-square with two degrees of freedom, so the distance
+    is Rayleigh distributed.
+    """
+    below = 1.0 - np.exp(-0.5 * np.asarray(edges, np.float64) ** 2)
+    return np.diff(below)
+
+
+def noise_verdict(tracks: Tracks) -> str:
+    """The innovation check in a sentence: which noise to raise or lower (Bar-Shalom et al. 2001, 5.4.2).
+
+    The normalised innovation squared of a link has mean 2 when the noises are right. Bounds are those of the mean
+    of so many links at 95 %, widened to 1.2 and 3, since real motion is never so pure.
+    """
+    if tracks.nis is None:
+        return ""
+    nis = tracks.nis[np.isfinite(tracks.nis)]
+    if len(nis) < 30:
+        return "Too few links to check the noises."
+    mean, high = float(nis.mean()), float(np.mean(nis > 5.99))
+    told = f"Innovation check: {mean:.1f}, right is 2 (1.2 to 3)."
+    if mean > 3.0:
+        wild = high > 0.25
+        return f"{told} The filter is too sure: raise {'jumpiness' if wild else 'box noise'}."
+    if mean < 1.2:
+        return f"{told} Most boxes lie nearer than the filter expects: try less box noise."
+    return f"{told} The noises fit."

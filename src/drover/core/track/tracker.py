@@ -26,12 +26,13 @@ from drover.core.track.rows import TrackRows, write_rows
 from drover.core.track.sharing import LEAST_FIRMNESS, MOST_SHARERS, fit_boxes, pixel_table, sharers
 from drover.core.types import Tracks
 
-__all__ = ["VERSION", "FrameBoxes", "Tracker"]
+__all__ = ["VERSION", "FrameBoxes", "LookAhead", "Tracker"]
 
 VERSION = 2
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an animal may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
+LEAST_PATIENCE = 0.5  # s more than the longest gap within which the next picture may come
 GUEST_AFTER = 12.0  # frames unseen in the open after which a track is no longer taken to be in a blob it meets
 
 Float = NDArray[np.float64]
@@ -52,6 +53,22 @@ class FrameBoxes:
     run_start: NDArray[np.int64]
     runs: NDArray[np.int16]
     first_row: int = 0
+
+
+@dataclass(frozen=True)
+class LookAhead:
+    """One frame's forecasts, candidate pairs and match; see :meth:`Tracker.look_ahead`."""
+
+    living: Living
+    count: int
+    found: FrameBoxes
+    unseen: Float
+    forecast: NDArray[np.float32]
+    track: NDArray[np.int64]
+    detection: NDArray[np.int64]
+    cost: Float
+    match: NDArray[np.int64]
+    margin: Float
 
 
 class Tracker:
@@ -86,6 +103,7 @@ class Tracker:
     def step(self, time: float, found: FrameBoxes) -> None:
         """Take in the detections of the next frame, at ``time`` s."""
         living, settings = self._living, self.settings
+        self._expire(time)
         n = living.count
         unseen = self._predict(time)
         forecast = forecast_boxes(living.mean[:n])
@@ -118,11 +136,32 @@ class Tracker:
         self._bear(found, match, time)
         self._rows.end_frame()
 
+    def look_ahead(self, time: float, found: FrameBoxes) -> LookAhead:
+        """What the next frame's detections are up against: forecasts, pairs within the gate and the match.
+
+        The filters are moved on by this, so a tracker that was asked is not to be stepped any more.
+        """
+        self._expire(time)
+        unseen = self._predict(time)
+        forecast = forecast_boxes(self._living.mean[: self._living.count])
+        track, detection, cost, _, _ = self._candidates(found, forecast, unseen)
+        match = self._match(track, detection, cost, found)
+        room = margins(track, detection, cost, match, len(found.box))
+        return LookAhead(self._living, self._living.count, found, unseen, forecast, track, detection, cost, match, room)
+
     def tracks(self, class_names: tuple[str, ...] = ("animal",)) -> Tracks:
         """Everything linked so far; tracks that were never believed are left out."""
         return self._rows.tracks(self.size, class_names)
 
     # --- one step in parts ------------------------------------------------------------------------------------
+
+    def _expire(self, time: float) -> None:
+        """Give up what has been unseen for too long by now: after a hole in the footage nothing goes on."""
+        living = self._living
+        patience = self.settings.life.longest_gap * np.where(living.hidden[: living.count], HIDDEN_PATIENCE, 1.0)
+        waited = time - living.seen_at[: living.count]
+        if (waited > patience + LEAST_PATIENCE).any():
+            living.keep(waited <= patience + LEAST_PATIENCE)
 
     def _predict(self, time: float) -> Float:
         """Move all filters on; returns the frames since each was last seen."""
@@ -184,8 +223,10 @@ class Tracker:
     ) -> None:
         """Share blobs among the animals expected in them, and correct their filters by what was seen of each."""
         living, n = self._living, self._living.count
-        recent = living.hidden[:n] | (unseen <= GUEST_AFTER)
-        guest = sharers(forecast, found.box, living.believed[:n] & recent, match, self.settings.blobs.least_cover)
+        lonely = living.believed[:n] & ~seen & (living.hidden[:n] | (unseen <= GUEST_AFTER))
+        if not lonely.any():
+            return
+        guest = sharers(forecast, found.box, lonely, match, self.settings.blobs.least_cover)
         for d in np.unique(guest[guest >= 0]).tolist():
             members = np.flatnonzero((guest == d) | (match == d))
             if len(members) == 1:

@@ -1,0 +1,68 @@
+"""Why the links of the frame on screen were made, asked of the core while somebody wants to know."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from drover.app.jobs import LatestJob
+from drover.app.session import Session
+from drover.core.pipeline import explain_links
+from drover.core.track.explain import LinkNote
+
+__all__ = ["LinkNotes"]
+
+
+class LinkNotes(QObject):
+    """Keeps the notes of one frame; ``ready`` tells of new ones. Nothing is asked while nobody wants them."""
+
+    ready = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.session = session
+        self.notes: tuple[LinkNote, ...] = ()
+        self.frame = -1
+        self._wanted: set[str] = set()
+        self._job = LatestJob("links", self)
+        self._job.done.connect(self._on_done)
+        # A little later: while a dial moves or the clip plays the answer would be old before it came.
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(150)
+        self._later.timeout.connect(self.refresh)
+        session.frame_changed.connect(lambda _: self._later.start())
+        session.tracks_changed.connect(self._later.start)
+
+    def want(self, who: str, wanted: bool) -> None:
+        """Say whether somebody looks at them."""
+        (self._wanted.add if wanted else self._wanted.discard)(who)
+        self.refresh()
+
+    def of(self, identity: int | None) -> LinkNote | None:
+        """The note of an identity at the session's frame."""
+        if identity is None or self.frame != self.session.frame:
+            return None
+        return next((note for note in self.notes if note.identity == identity), None)
+
+    def refresh(self) -> None:
+        """Ask for the session's frame."""
+        session = self.session
+        clip, detect, tracks, settings = session.clip, session.detect, session.tracks, session.track_settings
+        if not self._wanted or clip is None or detect is None or tracks is None or settings is None:
+            return
+        frame = session.frame
+
+        def work(cancelled):  # type: ignore[no-untyped-def]
+            return frame, explain_links(
+                detect.detections, tracks, clip.times, clip.rate, settings, frame, cancelled=cancelled
+            )
+
+        self._job.submit(work)
+
+    def close(self) -> None:
+        """End the thread."""
+        self._job.close()
+
+    def _on_done(self, told: tuple[int, tuple[LinkNote, ...]]) -> None:
+        self.frame, self.notes = told
+        self.ready.emit()

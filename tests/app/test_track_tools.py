@@ -1,0 +1,72 @@
+"""Track's tools in the window: moments walked through by key, why a link was made, gates on the field."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QPoint, Qt
+
+from conftest import WAIT, up_to_date
+from drover.app.session import STAGES
+
+LEFT = Qt.MouseButton.LeftButton
+
+
+def test_n_walks_through_the_moments_in_order_of_doubt(opened, qtbot):
+    session = opened.session
+    qtbot.waitUntil(lambda: len(session.moments) > 1, timeout=WAIT)
+    for place in range(2):
+        qtbot.keyClick(opened, Qt.Key.Key_N)
+        moment = session.moments[place]
+        assert session.frame == moment.frame
+        assert session.selected == moment.identities[0]
+        qtbot.waitUntil(lambda m=moment: m.words in opened.status.text(), timeout=WAIT)
+    qtbot.keyClick(opened, Qt.Key.Key_N, Qt.KeyboardModifier.ShiftModifier)
+    assert session.frame == session.moments[0].frame
+    scores = [moment.score for moment in session.moments]
+    assert scores == sorted(scores, reverse=True)
+
+
+def test_the_list_of_moments_leads_there(opened, qtbot):
+    opened.strip.choose("track")
+    page = opened.dials.track
+    qtbot.waitUntil(lambda: page.moments.count() == min(40, len(opened.session.moments)) > 0, timeout=WAIT)
+    last = page.moments.count() - 1
+    page.moments.itemClicked.emit(page.moments.item(last))
+    assert opened.session.frame == opened.session.moments[last].frame
+
+
+def test_a_click_on_an_animal_says_why_it_was_linked(opened, qtbot):
+    opened.strip.choose("track")
+    opened.playback.go(120)
+    tracks = opened.session.tracks
+    qtbot.waitUntil(lambda: opened.field.drawn_frame == 120, timeout=WAIT)
+    row = tracks.rows_of(120).start
+    x1, y1, x2, y2 = map(float, tracks.box[row])
+    at = opened.field.view.to_widget((x1 + x2) / 2, (y1 + y2) / 2).toPoint()
+    qtbot.mouseClick(opened.field, LEFT, pos=at)
+    chosen = opened.session.selected
+    assert chosen is not None
+    qtbot.waitUntil(lambda: opened.dials.track.why.text().startswith(f"{chosen} "), timeout=WAIT)
+    assert "cost" in opened.dials.track.why.text()
+    opened.chips.chips["Gates"].click()
+    qtbot.waitUntil(lambda: opened.notes.frame == 120, timeout=WAIT)
+    assert any(note.identity == chosen and min(note.gate) > 0 for note in opened.notes.notes)
+
+
+def test_switching_off_the_sharing_of_blobs_links_again_and_undo_brings_it_back(opened, qtbot):
+    before = opened.session.tracks
+    box = opened.dials.track.choices["track.blobs.share"].box
+    box.setCurrentIndex(box.findData("False"))
+    qtbot.waitUntil(lambda: up_to_date(opened, stages=STAGES), timeout=WAIT)
+    assert opened.session.recipe.track.blobs.share is False
+    assert opened.session.tracks is not before
+    opened.session.undo.undo()
+    qtbot.waitUntil(lambda: up_to_date(opened, stages=STAGES), timeout=WAIT)
+    assert opened.session.tracks.box.tobytes() == before.box.tobytes()
+
+
+def test_rings_in_the_lanes_tell_what_they_are_about(opened, qtbot):
+    qtbot.waitUntil(lambda: len(opened.session.moments) > 0, timeout=WAIT)
+    identity = opened.session.moments[0].identities[0]
+    lane = next(lane for lane in opened.lanes.lanes if lane.identity == identity)
+    assert "worth a look at" in opened.lanes._words(lane)
+    assert opened.lanes.lane_at(QPoint(200, 40).y()) is not None
