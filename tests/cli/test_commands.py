@@ -152,3 +152,20 @@ def test_the_installed_program_answers():
     program = Path(sys.executable).with_name("drover")
     done = subprocess.run([program, "--version"], capture_output=True, text=True, check=True)
     assert done.stdout.startswith("drover ")
+
+
+def test_boxes_are_linked_without_any_footage(run, tmp_path):
+    rows = [f"{k + 1},-1,{100 + 3 * k},100,40,30,0.9" for k in range(40)]
+    path = tmp_path / "boxes.csv"
+    path.write_text("\n".join(rows) + "\n")
+    code, out, err = run(
+        "run", "--detections", path, "--frame-size", "640x480", "--rate", 25, "--out", tmp_path / "out"
+    )
+    assert (code, err) == (0, "")
+    assert "40 frames, 1 identities" in out
+    tracks = (tmp_path / "out" / "boxes" / "tracks.csv").read_text().splitlines()
+    assert len([line for line in tracks if line[0].isdigit()]) == 40
+    code, _, err = run("run", "--detections", path, "--out", tmp_path / "out")
+    assert code == 2 and "--frame-size and --rate" in err
+    code, _, err = run("run", "--detections", path, "--frame-size", "wide", "--rate", 25, "--out", tmp_path / "out")
+    assert code == 2 and "640x480" not in err and "1280x720" in err

@@ -12,7 +12,8 @@ from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.simulate.body import body_parts, parts_box
 from drover.core.simulate.draw import draw_parts
-from drover.core.simulate.farm import build_scene
+from drover.core.simulate.farm import SCENES, build_scene
+from drover.core.simulate.names import SCENE_NAMES
 from drover.core.simulate.render import Renderer
 from drover.core.simulate.truth import actor_box, truth_crossings
 from drover.core.simulate.write import write_scene
@@ -104,3 +105,15 @@ def test_a_written_scene_is_complete_and_the_shipped_one_the_same(tmp_path):
 def test_an_unknown_scene_or_length_is_refused(name, seconds, message):
     with pytest.raises(DroverError, match=message):
         build_scene(name, seconds=seconds)
+
+
+def test_every_scene_that_is_named_can_be_built_and_no_other():
+    assert tuple(SCENES) == SCENE_NAMES
+    for name in ("crossing", "canopy", "ewe-and-lamb", "slow-camera"):
+        made = build_scene(name)
+        assert made.name == name and len(made.actors) > 10
+    assert build_scene("slow-camera").rate == 5.0
+    flock = build_scene("muster")
+    boxes = [actor_box(actor, flock.camera, 14.0) for actor in flock.actors]
+    inside = [b for b in boxes if b and b[2] > 0 and b[0] < flock.camera.width]
+    assert len(inside) > 60

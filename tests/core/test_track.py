@@ -8,8 +8,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from numba import njit
 
-from drover.core.pipeline import link_detections
-from drover.core.recipe import TrackSettings
+from drover.core.pipeline import link_detections, score_result
+from drover.core.recipe import ScoreSettings, TrackSettings
+from drover.core.simulate.boxes import simulate_boxes
 from drover.core.track.candidates import TERMS, pair_terms
 from drover.core.track.evidence import gap_lengths, gaps_of
 from drover.core.track.filters import PUSH_LASTS, centre_and_size, forecast_boxes, new_filters, predict, update
@@ -376,3 +377,22 @@ def test_linking_twice_gives_the_same_bytes(short_run):
 
 def test_centre_and_size_of_a_box():
     assert centre_and_size(np.array([[2, 4, 8, 20]], np.float32)).tolist() == [[5, 12, 6, 16]]
+
+
+def test_fifty_with_noise_misses_and_weak_false_alarms_keep_their_identities():
+    found, truth = simulate_boxes(50, 300, missed=0.05, false_alarms=0.05, weak=0.05)
+    tracks = link_detections(found, np.arange(300) / RATE, RATE, TrackSettings())
+    score = score_result(tracks, truth, ScoreSettings())
+    assert score.identity.idf1 > 0.97
+    assert len(tracks.paths.identity) <= 55
+    weak = found.confidence[tracks.detection[tracks.detection >= 0]] < 0.4
+    assert 0.02 < weak.mean() < 0.08  # weak boxes continue tracks; weak false alarms start none
+
+
+def test_five_pictures_a_second_are_enough():
+    """Animals that move by more than their own size from one picture to the next."""
+    settings = TrackSettings(match=TrackSettings().match.model_copy(update={"overlap": "generalised"}))
+    frames = [boxes((30 + 24 * k, 120), (610 - 24 * k, 300)) for k in range(24)]
+    tracks = link(frames, settings, times=np.arange(24) / 5.0)
+    assert tracks.paths.identity.tolist() == [1, 2]
+    assert len(tracks) == 48

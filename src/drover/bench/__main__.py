@@ -16,7 +16,7 @@ from rich import box
 from rich.console import Console
 from rich.table import Table
 
-from drover.bench.made_up import many_detections, many_tracks
+from drover.bench.made_up import many_tracks
 from drover.core.count.lines import count_crossings, prepare_paths
 from drover.core.detect.detector import Detector
 from drover.core.examples import example
@@ -29,6 +29,7 @@ from drover.core.kernels import warm_kernels
 from drover.core.pipeline import detect_clip, link_detections, run_clip, score_result
 from drover.core.recipe import CountSettings, LineSettings, Recipe, ScoreSettings, read_recipe, with_value
 from drover.core.run_files import versions
+from drover.core.simulate.boxes import simulate_boxes
 
 __all__ = ["main"]
 
@@ -122,7 +123,7 @@ def _window(figures: Figures) -> None:
 def _made_up(figures: Figures) -> None:
     line = LineSettings(name="Gap", points=((0.5, 0.9), (0.5, 0.1)))
     for objects, frames in ((50, 1500), (1000, 60)):
-        found = many_detections(objects, frames)
+        found, _ = simulate_boxes(objects, frames)
         times = np.arange(frames) / 25
         spent = _seconds(lambda found=found, times=times: link_detections(found, times, 25.0, Recipe().track))
         figures[f"relink_{objects}_fps"] = frames / spent

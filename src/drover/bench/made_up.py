@@ -1,51 +1,18 @@
-"""Made-up motion for measuring: any number of objects walking at steady speed, with noise, misses and false alarms."""
+"""Made-up tracks for measuring: any number of objects walking at steady speed."""
 
 from __future__ import annotations
 
 import numpy as np
 
-from drover.core.types import Detections, Tracks, Truth
+from drover.core.simulate.boxes import FRAME_SIZE, walks
+from drover.core.types import Tracks, Truth
 
-__all__ = ["many_detections", "many_tracks", "truth_from"]
-
-SIZE = (1920, 1080)
-
-
-def _walks(objects: int, frames: int, seed: int) -> np.ndarray:
-    """(frames, objects, 4) float32 boxes bouncing inside the frame."""
-    rng = np.random.default_rng(seed)
-    width, height = SIZE
-    start = rng.uniform((60, 60), (width - 60, height - 60), (objects, 2))
-    step = rng.uniform(-3, 3, (objects, 2))
-    at = start + np.arange(frames)[:, None, None] * step
-    span = np.array([width - 120, height - 120])
-    at = 60 + span - np.abs(np.mod(at - 60, 2 * span) - span)
-    half = np.array([9.0, 7.0]) if objects > 200 else np.array([22.0, 16.0])
-    return np.concatenate([at - half, at + half], axis=2).astype(np.float32)
-
-
-def many_detections(objects: int, frames: int, seed: int = 1) -> Detections:
-    """Detections of walking objects: 1.5 px noise, 4 % missed, 2 % false."""
-    rng = np.random.default_rng(seed + 1)
-    box = _walks(objects, frames, seed)
-    box = box + rng.normal(0, 1.5, box.shape).astype(np.float32)
-    frame = np.repeat(np.arange(frames), objects)
-    seen = rng.random(frames * objects) > 0.04
-    wrong = rng.integers(0, frames * objects, int(0.02 * frames * objects))
-    shifted = box.reshape(-1, 4)[wrong] + rng.uniform(-300, 300, (len(wrong), 1)).astype(np.float32)
-    every = np.concatenate([box.reshape(-1, 4)[seen], shifted])
-    return Detections.from_boxes(
-        np.concatenate([frame[seen], frame[wrong]]),
-        every,
-        np.ones(len(every), np.float32),
-        frame_count=frames,
-        size=SIZE,
-    )
+__all__ = ["many_tracks", "truth_from"]
 
 
 def many_tracks(objects: int, frames: int, seed: int = 1) -> Tracks:
     """Perfect tracks of walking objects."""
-    box = _walks(objects, frames, seed).reshape(-1, 4)
+    box = walks(objects, frames, seed).reshape(-1, 4)
     n = objects * frames
     return Tracks(
         frame_start=np.arange(frames + 1, dtype=np.int64) * objects,
@@ -57,7 +24,7 @@ def many_tracks(objects: int, frames: int, seed: int = 1) -> Tracks:
         class_id=np.zeros(n, np.int16),
         distance=np.ones(n, np.float32),
         nearest_refused=np.zeros(0, np.float32),
-        size=SIZE,
+        size=FRAME_SIZE,
     )
 
 

@@ -8,9 +8,11 @@ from __future__ import annotations
 import json
 import os
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
+import numpy as np
 import typer
 from typer.main import get_command
 
@@ -26,9 +28,12 @@ from drover.core.formats.crossing_rows import read_crossings
 from drover.core.pipeline import ClipRun, run_clip, score_result
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
 from drover.core.run_files import write_run
+from drover.core.simulate.names import SCENE_NAMES
 from drover.core.types import ClipInfo, Crossings, Detections, Truth
 
 __all__ = ["app", "main"]
+
+MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
 
 app = typer.Typer(
     name="drover",
@@ -80,8 +85,8 @@ def open_(
 
 @app.command()
 def run(
-    clips: Annotated[list[Path], typer.Argument(metavar="CLIP...", help="Videos to work through.")],
     out: Annotated[Path, typer.Option(help="Folder for the results; each clip gets a folder in it.")],
+    clips: Annotated[list[Path] | None, typer.Argument(metavar="CLIP...", help="Videos to work through.")] = None,
     recipe: Annotated[Path | None, typer.Option(help="Recipe (TOML); what it leaves out keeps its default.")] = None,
     detections: Annotated[
         Path | None,
@@ -90,6 +95,12 @@ def run(
     keep_good_rows: Annotated[
         bool, typer.Option("--keep-good-rows", help="Go on with the good rows of a file that has bad ones.")
     ] = False,
+    frame_size: Annotated[
+        str | None, typer.Option(help="Size of the frame, as 1280x720: with it and --rate no clip is needed.")
+    ] = None,
+    rate: Annotated[
+        float | None, typer.Option(help="Frames a second, where there is no clip.", min=0.1, max=1000)
+    ] = None,
     truth: Annotated[Path | None, typer.Option(help="Truth to score against.")] = None,
     true_crossings: Annotated[
         Path | None,
@@ -97,6 +108,9 @@ def run(
     ] = None,
 ) -> None:
     """Detect, track and count; score where truth is given."""
+    if not clips:
+        _link_boxes(out, recipe, detections, frame_size, rate, truth, true_crossings, keep_good_rows)
+        return
     if len(clips) > 1 and (detections is not None or truth is not None):
         raise typer.BadParameter("--detections and --truth belong to one clip; give one clip")
     settings = read_recipe(recipe) if recipe else Recipe()
@@ -133,7 +147,13 @@ def score(
 
 @app.command()
 def simulate(
-    scene: Annotated[str, typer.Argument(metavar="SCENE", help="gap, gap-short, noon, squall, rest or far.")],
+    scene: Annotated[
+        str,
+        typer.Argument(
+            metavar="SCENE",
+            help=", ".join(SCENE_NAMES) + ".",
+        ),
+    ],
     out: Annotated[Path, typer.Option(help="Folder for clip, truth, crossings and recipe.")],
     seed: Annotated[int | None, typer.Option(min=0, help="Another herd on the same farm.")] = None,
     seconds: Annotated[float | None, typer.Option(help="Length of the clip, s.")] = None,
@@ -187,6 +207,38 @@ def _boxes(path: Path, clip: ClipInfo, keep_good_rows: bool) -> Detections:
     for fault in found.faults:
         print(f"drover: {path}: left out: {fault}", file=sys.stderr)
     return found.detections(frame_count=clip.frame_count, size=size)
+
+
+def _link_boxes(
+    out: Path,
+    recipe: Path | None,
+    detections: Path | None,
+    frame_size: str | None,
+    rate: float | None,
+    truth: Path | None,
+    crossings: Path | None,
+    keep_good_rows: bool,
+) -> None:
+    """Link boxes of another detector without any footage."""
+    if detections is None or frame_size is None or rate is None:
+        raise typer.BadParameter("give a clip, or --detections with --frame-size and --rate")
+    parts = frame_size.lower().split("x")
+    if len(parts) != 2 or not all(part.isdigit() and 0 < int(part) <= 65536 for part in parts):
+        raise typer.BadParameter(f"--frame-size must be width x height as 1280x720; got {frame_size}")
+    size = int(parts[0]), int(parts[1])
+    clip = ClipInfo(str(detections), *size, rate, np.arange(MOST_FRAMES) / rate, "no footage")
+    boxes = _boxes(detections, clip, keep_good_rows)
+    last = int(np.flatnonzero(np.diff(boxes.frame_start))[-1]) + 1 if len(boxes) else 1
+    clip = replace(clip, times=clip.times[:last])
+    boxes = replace(boxes, frame_start=boxes.frame_start[: last + 1])
+    settings = read_recipe(recipe) if recipe else Recipe()
+    use = settings.detect.boxes.model_copy(update={"use": "imported"})
+    settings = settings.model_copy(update={"detect": settings.detect.model_copy(update={"boxes": use})})
+    true, true_crossings = _truth_of(clip, truth, crossings)
+    result = run_clip(clip, settings, detections=boxes, truth=true, true_crossings=true_crossings)
+    folder = out / detections.stem
+    write_run(result, folder)
+    _report(result, folder)
 
 
 def _run_one(

@@ -9,7 +9,7 @@ from drover.core.errors import DroverError
 from drover.core.footage.writer import ClipWriter
 from drover.core.formats.box_rows import write_truth
 from drover.core.formats.crossing_rows import write_crossings
-from drover.core.recipe import CountSettings, Recipe, dump_recipe
+from drover.core.recipe import LineSettings
 from drover.core.simulate.render import Renderer
 from drover.core.simulate.scene import Scene
 from drover.core.simulate.truth import TruthRow, truth_crossings, truth_table
@@ -52,5 +52,13 @@ def write_scene(
             progress(done, scene.frame_count)
     write_truth(folder / "truth.csv", truth_table(rows, scene.frame_count))
     write_crossings(folder / "crossings.csv", truth_crossings(scene))
-    recipe = Recipe(count=CountSettings(line=scene.lines))
-    (folder / "recipe.toml").write_text(dump_recipe(recipe), encoding="utf-8")
+    (folder / "recipe.toml").write_text(_recipe_text(scene.lines), encoding="utf-8")
+
+
+def _recipe_text(lines: tuple[LineSettings, ...]) -> str:
+    """A recipe with the scene's lines and nothing else, so that all settings keep their defaults."""
+    parts = ["# The lines of a scene; all settings keep their defaults.\n"]
+    for line in lines:
+        points = ", ".join(f"[{x}, {y}]" for x, y in line.points)
+        parts.append(f'\n[[count.line]]\nname = "{line.name}"\npoints = [{points}]\nreference = "{line.reference}"\n')
+    return "".join(parts)
