@@ -4,7 +4,14 @@ DROVER := .venv/bin/drover
 
 .PHONY: setup demo test lint bench screenshots clean
 
-setup: .venv/.ready
+setup: .venv/.kernels
+
+# A compiled kernel does not notice that one it calls has changed in another file: all go when any source is newer.
+.venv/.kernels: .venv/.ready $(shell find src/drover/core -name '*.py')
+	@find src -name '*.nb[ic]' -delete
+	@echo "compiling the pixel kernels once"
+	@$(PY) -m drover.core.kernels
+	@touch $@
 
 .venv/.ready: pyproject.toml constraints.txt tools/setup.sh
 	@bash tools/setup.sh

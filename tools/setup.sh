@@ -42,7 +42,5 @@ fi
 echo "setup: installing Python packages into .venv"
 .venv/bin/python -m pip install --quiet --disable-pip-version-check -c constraints.txt -e '.[dev]'
 .venv/bin/python -m compileall -q src 2>/dev/null || true
-echo "setup: compiling the pixel kernels once"
-.venv/bin/python -m drover.core.kernels
 touch .venv/.ready
 echo "setup: done"

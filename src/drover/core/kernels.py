@@ -10,12 +10,22 @@ from typing import Literal
 import numpy as np
 
 from drover.core.count.lines import find_passages
+from drover.core.detect.blobs import Blobs
 from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.detector import Detector
+from drover.core.detect.size_rules import join_fragments
+from drover.core.detect.still import edge_strengths
 from drover.core.footage.reader import expand_luma
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
-from drover.core.pipeline import link_detections
-from drover.core.recipe import BackgroundSettings, BoxSettings, DetectSettings, MatchSettings, TrackSettings
+from drover.core.pipeline import explain_links, link_detections
+from drover.core.recipe import (
+    BackgroundSettings,
+    BoxSettings,
+    DetectSettings,
+    MatchSettings,
+    SizeSettings,
+    TrackSettings,
+)
 from drover.core.types import Detections, Frame
 
 __all__ = ["warm_kernels"]
@@ -37,6 +47,10 @@ def _warm_detect() -> None:
     runs = np.array([[1, 2, 5], [2, 2, 5]], np.int16)
     simplify_outline(trace_outline(runs), 0.5)
     simplify_outline(np.array([[0, 0], [4, 0], [4, 4], [2, 5], [0, 4]], np.float32), 0.5)
+    edge_strengths(runs, grey, grey.astype(np.float32))
+    large = np.array([[0, 0, 9, 9], [10, 0, 12, 2]], np.float32)
+    area, count = np.array([81, 4], np.float32), np.array([1, 1], np.int64)
+    join_fragments(Blobs(large, area, area, count, runs), SizeSettings(), 64)
     _warm_detector("mixture", "grey")
     _warm_detector("running-average", "colour")
     one = Detections.from_boxes(
@@ -84,7 +98,9 @@ def _warm_tracker(settings: TrackSettings) -> None:
         table[:, 0].astype(np.int64), box.astype(np.float32), np.ones(len(table), np.float32), frame_count=40,
         size=(200, 100),
     )  # fmt: skip
-    link_detections(found, np.arange(40) / 25, 25.0, settings)
+    times = np.arange(40) / 25
+    tracks = link_detections(found, times, 25.0, settings)
+    explain_links(found, tracks, times, 25.0, settings, 38)
 
 
 if __name__ == "__main__":

@@ -277,7 +277,7 @@ def link_detections(
     Cancelled
         When told to stop on the way.
     """
-    stage = Tracker(settings, detections.size, rate)
+    stage, detections = Tracker(settings, detections.size, rate), detections.frozen()
     starts = detections.frame_start.tolist()
     for frame, now in enumerate(times[: detections.frame_count].tolist()):
         if frame % 64 == 0 and cancelled():

@@ -180,6 +180,17 @@ class Detections(_FrameRows):
     def __len__(self) -> int:
         return len(self.box)
 
+    def frozen(self) -> Detections:
+        """The same rows through views that cannot be written.
+
+        Kernels are compiled for each kind of array they meet; so they always meet the same, wherever rows come from.
+        """
+        columns = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs")
+        views = {name: getattr(self, name).view(np.ndarray) for name in columns}
+        for view in views.values():
+            view.flags.writeable = False
+        return replace(self, **views)
+
     def runs_of(self, row: int) -> NDArray[np.int16]:
         """(n, 3) int16 runs of one row's blob; empty for a box without a blob."""
         return self.runs[int(self.run_start[row]) : int(self.run_start[row + 1])]

@@ -245,7 +245,7 @@ class EvidencePlot(QWidget):
         if self._marker is None:
             self._marker = pg.InfiniteLine(
                 angle=90, pen=pg.mkPen(INK, width=1.2, style=Qt.PenStyle.DotLine), label="",
-                labelOpts={"position": 0.93, "color": INK, "fill": pg.mkBrush("#F1EEE7"), "movable": False,
+                labelOpts={"position": 0.5, "color": INK, "fill": pg.mkBrush("#F1EEE7"), "movable": False,
                            "anchors": [(0, 0.5), (0, 0.5)]},
             )  # fmt: skip
             self._marker.label.setFont(number_font(10))

@@ -27,7 +27,7 @@ def choose_boxes(found: Detections, settings: BoxSettings) -> Detections:
         As they came from the other detector, with its classes.
     """
     limits = np.array([settings.limit_of(name) for name in found.class_names], np.float32)
-    chosen = take_rows(found, found.confidence >= limits[found.class_id])
+    chosen = take_rows(found, found.confidence >= limits[found.class_id]).frozen()
     if settings.overlaps == "leave" or len(chosen) == 0:
         return chosen
     group = np.zeros(len(chosen), np.int64) if settings.across_classes else chosen.class_id.astype(np.int64)
@@ -45,6 +45,7 @@ def unite(motion: Detections, other: Detections, settings: BoxSettings) -> Detec
     A moving blob that overlaps one of the other boxes is the same thing: the box stays and takes on the blob's
     outline. Blobs are in the class "moving" unless the other detector knows only one class.
     """
+    motion, other = motion.frozen(), other.frozen()
     frames = min(motion.frame_count, other.frame_count)
     partner = best_partners(
         motion.frame_start[: frames + 1], other.frame_start[: frames + 1], motion.box, other.box, settings.most_overlap

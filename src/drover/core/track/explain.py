@@ -66,7 +66,7 @@ def explain_frame(
     on_way: Callable[[], None] = lambda: None,
 ) -> tuple[LinkNote, ...]:
     """Notes on every track alive at a frame, believed or not; ``on_way`` is called now and then and may raise."""
-    stage = Tracker(settings, detections.size, rate)
+    stage, detections = Tracker(settings, detections.size, rate), detections.frozen()
     for index in range(min(frame, detections.frame_count)):
         if index % 64 == 0:
             on_way()
