@@ -6,6 +6,7 @@ from PySide6.QtCore import QPoint, Qt
 
 from conftest import WAIT, up_to_date
 from drover.app.session import STAGES
+from drover.core.examples import example
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -70,3 +71,18 @@ def test_rings_in_the_lanes_tell_what_they_are_about(opened, qtbot):
     lane = next(lane for lane in opened.lanes.lanes if lane.identity == identity)
     assert "worth a look at" in opened.lanes._words(lane)
     assert opened.lanes.lane_at(QPoint(200, 40).y()) is not None
+
+
+def test_opening_another_clip_forgets_moments_and_notes_of_the_one_before(opened, qtbot):
+    """Ranking waits a moment; what it was about must not land on the clip opened meanwhile."""
+    session = opened.session
+    qtbot.waitUntil(lambda: len(session.moments) > 0, timeout=WAIT)
+    opened.notes.frame = session.frame
+    session._request_moments()
+    seen = []
+    session.clip_changed.connect(lambda: seen.append((session.moments, session._moments_later.isActive())))
+    opened.open_path(example("gap-short").clip)
+    qtbot.waitUntil(lambda: bool(seen), timeout=WAIT)
+    assert seen[0] == ((), False)
+    assert opened.notes.notes == () and opened.notes.frame == -1
+    assert opened.dials.track.moments.count() == 0

@@ -32,6 +32,7 @@ class LinkNotes(QObject):
         self._later.timeout.connect(self.refresh)
         session.frame_changed.connect(lambda _: self._later.start())
         session.tracks_changed.connect(self._later.start)
+        session.clip_changed.connect(self._forget)
 
     def want(self, who: str, wanted: bool) -> None:
         """Say whether somebody looks at them."""
@@ -58,6 +59,11 @@ class LinkNotes(QObject):
             )
 
         self._job.submit(work)
+
+    def _forget(self) -> None:
+        """Notes of the clip before say nothing of this one."""
+        self._job.cancel()
+        self.notes, self.frame = (), -1
 
     def close(self) -> None:
         """End the thread."""

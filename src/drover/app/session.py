@@ -247,6 +247,8 @@ class Session(QObject):
         self._detect_job.cancel()
         self._link_job.cancel()
         self._score_job.cancel()
+        self._moments_later.stop()
+        self._moment_job.cancel()
         self._clear_results()
         self.clip, self.truth, self.true_crossings = opened.clip, opened.truth, opened.true_crossings
         self.clip_missing = bool(opened.missing)
@@ -259,7 +261,7 @@ class Session(QObject):
             self.imported = opened.contents.imported
             self._restore(opened.contents)
         self.clip_changed.emit()
-        for signal in (self.imported_changed, self.span_changed, self.other_changed):
+        for signal in (self.imported_changed, self.span_changed, self.other_changed, self.moments_changed):
             signal.emit()
         self.truth_changed.emit()
         self.recipe_changed.emit()

@@ -151,7 +151,7 @@ def find_candidates(
             if n == room:
                 room *= 2
                 track, detection = _longer(track, room), _longer(detection, room)
-                cost, distance = _longer_float(cost, room), _longer_float(distance, room)
+                cost, distance = _longer(cost, room), _longer(distance, room)
             track[n], detection[n], distance[n] = k, d, apart
             cost[n] = WAIT_WEIGHT * wait[k]
             for c in range(terms.shape[0]):
@@ -161,14 +161,8 @@ def find_candidates(
 
 
 @njit(cache=True, nogil=True)
-def _longer(column: Int, room: int) -> Int:  # pragma: no cover
-    out = np.empty(room, np.int64)
-    out[: column.shape[0]] = column
-    return out
-
-
-@njit(cache=True, nogil=True)
-def _longer_float(column: Float, room: int) -> Float:  # pragma: no cover
-    out = np.empty(room)
+def _longer(column, room):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """A column, of whatever kind, with more room."""
+    out = np.empty(room, column.dtype)
     out[: column.shape[0]] = column
     return out
