@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -161,7 +163,7 @@ def find_candidates(
 
 
 @njit(cache=True, nogil=True)
-def _longer(column, room):  # type: ignore[no-untyped-def]  # pragma: no cover
+def _longer(column: Any, room: int) -> Any:  # pragma: no cover
     """A column, of whatever kind, with more room."""
     out = np.empty(room, column.dtype)
     out[: column.shape[0]] = column
