@@ -7,8 +7,9 @@ import pytest
 
 from drover.core.errors import Cancelled
 from drover.core.pipeline import explain_links, link_detections
-from drover.core.recipe import TrackSettings
-from drover.core.track.evidence import chi_square_share, noise_verdict
+from drover.core.recipe import Recipe, TrackSettings, with_value
+from drover.core.track.candidates import TERMS
+from drover.core.track.evidence import chi_square_share, noise_check
 from drover.core.track.explain import explain_frame
 from drover.core.track.moments import KINDS, Moment, find_moments, moments_against_truth
 from drover.core.types import Crossings, Detections, Truth
@@ -31,6 +32,12 @@ def found(frames: list[list[tuple[float, float]]], side: float = 20.0) -> Detect
 def linked(boxes: Detections, settings: TrackSettings | None = None):
     times = np.arange(boxes.frame_count) / RATE
     return link_detections(boxes, times, RATE, settings or TrackSettings()), times
+
+
+def checked(boxes: Detections, jumpiness: float = 0.5) -> str:
+    settings = with_value(Recipe(), "track.motion.jumpiness", jumpiness).track
+    tracks, times = linked(boxes, settings)
+    return noise_check(tracks, boxes, times).words
 
 
 def test_a_hidden_stretch_and_a_birth_in_the_open_are_moments_and_a_plain_walk_is_none():
@@ -91,7 +98,7 @@ def test_every_link_can_be_traced_to_its_costs_and_its_runner_up():
         [50 + 3 * 40, 200], abs=1.0
     )
     assert first.margin == pytest.approx(float(tracks.margin[row]), rel=1e-4)
-    assert set(first.candidates[0].terms) == {"distance", "overlap", "direction", "size"}
+    assert set(first.candidates[0].terms) == set(TERMS)
     other = first.candidates[1]
     assert not other.chosen and other.refused
     assert "cheaper than the runner-up" in first.words or "without a rival" in first.words
@@ -113,9 +120,11 @@ def test_right_noises_give_distances_by_the_chi_square_law_and_a_verdict():
     assert chi_square_share(edges) == pytest.approx([0.3935, 0.4712, 0.1353], abs=1e-4)
     rng = np.random.default_rng(3)
     loud = found([[(300 + rng.normal(0, 5), 200 + rng.normal(0, 5))] for _ in range(200)])
-    assert "raise" in noise_verdict(linked(loud)[0])
+    assert "raise box noise" in checked(loud)
     still = found([[(300, 200)]] * 200)
-    assert "less box noise" in noise_verdict(linked(still)[0])
+    assert "lower jumpiness or box noise" in checked(still)
+    swaying = found([[(300 + 60 * np.sin(k / 20), 200)] for k in range(300)])
+    assert "raise jumpiness" in checked(swaying, jumpiness=0.01)
     assert set(KINDS) >= {"gap", "shared", "margin", "begin", "end"}
 
 

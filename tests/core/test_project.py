@@ -57,12 +57,13 @@ def test_everything_comes_back_as_it_was(saved, contents):
     assert_same(again.run, contents.run, ("detect_key", "track_key", "count_key", "histogram"))
     assert_same(
         again.run.detections, contents.run.detections,
-        ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs", "size", "class_names"),
+        ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs", "size", "class_names",
+         "look"),
     )  # fmt: skip
     assert_same(
         again.run.tracks, contents.run.tracks,
         ("frame_start", "identity", "box", "state", "detection", "confidence", "class_id", "distance",
-         "nearest_refused"),
+         "nearest_refused", "margin", "nis"),
     )  # fmt: skip
     assert_same(
         again.run.crossings,
@@ -191,10 +192,13 @@ def test_imported_boxes_come_back_and_keep_their_fingerprint(contents, tmp_path)
 def test_a_project_of_the_first_format_opens_and_is_brought_up_to_date(saved, contents):
     with sqlite3.connect(saved) as db:
         db.execute("DROP TABLE imported")
+        for table, column in (("detection", "look"), ("track", "margin"), ("track", "nis")):
+            db.execute(f"ALTER TABLE {table} DROP COLUMN {column}")
         db.execute("PRAGMA user_version = 1")
     again = read_project(saved)
+    assert again.run.tracks.margin is None and len(again.run.detections.look) == 0
     assert again.imported is None and again.run is not None
     ProjectFile(saved).save(contents)
     with sqlite3.connect(saved) as db:
-        assert db.execute("PRAGMA user_version").fetchone()[0] == 2
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 3
         assert db.execute("SELECT count(*) FROM imported").fetchone()[0] == 0

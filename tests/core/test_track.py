@@ -135,11 +135,11 @@ def pair(mean, box, *, last=None, gate=4.0, generalised=False):
     state, cov = np.zeros((1, 8)), np.zeros((1, 14))
     state[0, : len(mean)] = mean
     cov[0, 0] = cov[0, 6] = 16.0
-    out = np.empty(4)
+    out, look = np.empty(len(TERMS)), np.zeros((0, 32), np.float32)
     seen = np.array([last or [*mean[:2], 0.0, 0.0]])
     far = pair_terms(
         state, cov, seen, 0, forecast_boxes(state), np.array([box], np.float32), 0, 10.0, 3.0, gate,
-        generalised, out,
+        generalised, look, look, out,
     )  # fmt: skip
     return far, dict(zip(TERMS, out.tolist(), strict=True))
 
@@ -261,7 +261,7 @@ def test_two_that_melt_into_one_blob_come_out_with_their_own_numbers():
 
 
 def test_a_break_behind_a_tree_is_joined_and_drawn_straight():
-    settings = TrackSettings(life=TrackSettings().life.model_copy(update={"longest_gap": 0.5}))
+    settings = TrackSettings(life=TrackSettings().life.model_copy(update={"longest_gap": 0.5, "return_within": 0.0}))
     way = [boxes((100 + 4 * k, 200)) for k in range(100)]
     frames = [boxes() if 30 <= k < 70 else rows for k, rows in enumerate(way)]
     assert link(frames, settings).paths.identity.tolist() == [1]
@@ -304,7 +304,8 @@ def test_one_animal_keeps_one_identity_through_a_gap_and_coasts_along_its_way():
 
 def test_a_gap_longer_than_allowed_ends_the_identity_where_it_was_last_seen():
     frames = [boxes((100 + k, 200)) if k < 30 or k >= 150 else boxes() for k in range(180)]
-    tracks = link(frames)
+    life = TrackSettings().life.model_copy(update={"return_within": 0.0})
+    tracks = link(frames, TrackSettings(life=life))
     assert tracks.paths.identity.tolist() == [1, 2]
     assert tracks.frame[tracks.path_of(1)].max() == 29
 

@@ -40,6 +40,7 @@ from drover.core.recipe import DetectSettings, Recipe, TrackSettings, dump_recip
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
+from drover.core.track.input_notes import input_notes
 from drover.core.track.moments import Moment, find_moments
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth, only_frames, rows_to_frames
 
@@ -74,6 +75,7 @@ class _Linked:
     seconds: float
     settings: TrackSettings
     detect: DetectResult
+    notes: tuple[str, ...]
 
 
 @dataclass(frozen=True)
@@ -168,6 +170,7 @@ class Session(QObject):
         self._boxes_from: Detections | None = None
         self.detect_settings: DetectSettings | None = None
         self.tracks: Tracks | None = None
+        self.track_notes: tuple[str, ...] = ()
         self.track_settings: TrackSettings | None = None
         self.crossings: Crossings | None = None
         self.score: Score | None = None
@@ -486,7 +489,8 @@ class Session(QObject):
             tracks = link_detections(detect.detections, clip.times, clip.rate, settings, cancelled=cancelled)
             seconds = time.perf_counter() - start
             paths = {reference: prepare_paths(tracks, reference) for reference in references}
-            return _Linked(tracks, paths, seconds, settings, detect)
+            notes = input_notes(detect.detections, clip.times) if detect.finished else ()
+            return _Linked(tracks, paths, seconds, settings, detect, notes)
 
         self._link_job.submit(work)
         self.states_changed.emit()
@@ -494,6 +498,7 @@ class Session(QObject):
     def _on_linked(self, linked: _Linked) -> None:
         self.tracks, self._paths, self.link_seconds = linked.tracks, linked.paths, linked.seconds
         self.track_settings, self._linked_from = linked.settings, linked.detect
+        self.track_notes = linked.notes
         self.tracks_changed.emit()
         self._recount()
         self.states_changed.emit()
@@ -510,6 +515,11 @@ class Session(QObject):
         self._request_score()
         self._request_moments()
 
+    @property
+    def linked_detections(self) -> Detections | None:
+        """The detections that the tracks were linked from."""
+        return self._linked_from.detections if self._linked_from is not None else None
+
     def _request_moments(self) -> None:
         """Rank the places worth a look, once nothing has changed for a moment."""
         self._moments_later.start()
@@ -517,7 +527,10 @@ class Session(QObject):
     def _rank_moments(self) -> None:
         tracks, crossings, clip = self.tracks, self.crossings, self.clip
         if tracks is not None and clip is not None:
-            self._moment_job.submit(lambda _: find_moments(tracks, clip.times, crossings))
+            found = self.linked_detections
+            look = None if found is None else found.look
+            exits = self.recipe.track.life.exits
+            self._moment_job.submit(lambda _: find_moments(tracks, clip.times, crossings, look=look, exits=exits))
 
     def _on_moments(self, found: tuple[Moment, ...]) -> None:
         self.moments, self._moment_at = found, -1

@@ -213,6 +213,7 @@ class MainWindow(QMainWindow):
         self.dials.count.new_line_wanted.connect(self.new_line)
         self.dials.score.truth_wanted.connect(self.ask_truth)
         self.dials.detect.area_wanted.connect(self._start_area)
+        self.dials.track.exits.area_wanted.connect(self._start_area)
         self.transport.wanted.connect(self._on_transport)
         self.transport.speed_wanted.connect(self._set_speed)
         self.transport.order_wanted.connect(self.lanes.set_order)

@@ -266,7 +266,7 @@ def _run_one(
             true_crossings=true_crossings,
             on_progress=lambda p: show.update(p.done, p.total),
         )
-    for note in result.detect.notes:
+    for note in result.notes:
         print(f"drover: {path}: {note}", file=sys.stderr)
     return result
 

@@ -7,7 +7,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 __all__ = [
-    "box_foot", "box_reference", "overlap_matrix", "pair_overlap", "side_of_line", "simplify_outline", "trace_outline",
+    "box_foot", "box_reference", "convex_hull", "inside_polygons", "overlap_matrix", "pair_overlap", "side_of_line",
+    "simplify_outline", "trace_outline",
 ]  # fmt: skip
 
 
@@ -42,6 +43,42 @@ def overlap_matrix(a: NDArray[np.float32], b: NDArray[np.float32]) -> NDArray[np
         for j in range(b.shape[0]):
             out[i, j] = pair_overlap(a, i, b, j)
     return out
+
+
+def inside_polygons(
+    points: NDArray[np.float64], polygons: tuple[tuple[tuple[float, float], ...], ...]
+) -> NDArray[np.bool_]:
+    """Which points (n, 2) lie in at least one polygon, by the even-odd rule; both in the same units."""
+    inside = np.zeros(len(points), np.bool_)
+    x, y = points[:, 0], points[:, 1]
+    for polygon in polygons:
+        odd = np.zeros(len(points), np.bool_)
+        corners = np.asarray(polygon, np.float64)
+        for (x1, y1), (x2, y2) in zip(corners, np.roll(corners, -1, axis=0), strict=True):
+            if y1 != y2:
+                odd ^= ((y1 <= y) != (y2 <= y)) & (x < x1 + (y - y1) / (y2 - y1) * (x2 - x1))
+        inside |= odd
+    return inside
+
+
+def convex_hull(points: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Corners (n, 2) of the convex hull of points (m, 2), in order (monotone chain, Andrew 1979)."""
+    order = sorted(set(map(tuple, np.asarray(points, np.float64).tolist())))
+    if len(order) <= 2:
+        return np.array(order).reshape(-1, 2)
+
+    def half(ordered: list[tuple[float, ...]]) -> list[tuple[float, ...]]:
+        out: list[tuple[float, ...]] = []
+        for x, y in ordered:
+            while len(out) >= 2:
+                (ax, ay), (bx, by) = out[-2], out[-1]
+                if (bx - ax) * (y - ay) - (by - ay) * (x - ax) > 0:
+                    break
+                out.pop()
+            out.append((x, y))
+        return out[:-1]
+
+    return np.array(half(order) + half(order[::-1]))
 
 
 def box_foot(box: NDArray[np.float32]) -> NDArray[np.float64]:

@@ -14,7 +14,7 @@ from drover.core.types import Detections
 
 __all__ = ["load_detections", "save_detections"]
 
-_STORED = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs")
+_STORED = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs", "look")
 _PLANES = (("", lambda state: state), ("colour_", lambda state: state.colour))
 
 

@@ -5,6 +5,7 @@ Run as ``python -m drover.core.kernels``; the window does the same on a thread o
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Literal
 
 import numpy as np
@@ -23,10 +24,14 @@ from drover.core.recipe import (
     BoxSettings,
     DetectSettings,
     MatchSettings,
+    MotionSettings,
     SizeSettings,
     TrackSettings,
 )
-from drover.core.types import Detections, Frame
+from drover.core.track.living import Living
+from drover.core.track.lost import LostOnes
+from drover.core.track.moments import find_moments
+from drover.core.types import LOOK, Detections, Frame
 
 __all__ = ["warm_kernels"]
 
@@ -81,6 +86,7 @@ def _warm_track() -> None:
     overlap_matrix(fixed, box)
     for greedy in (False, True):
         _warm_tracker(TrackSettings(match=MatchSettings(assignment="greedy" if greedy else "optimal")))
+    _warm_tracker(TrackSettings(motion=MotionSettings(model="turning")))
     line = np.array([0.0, 5.0])
     find_passages(line, line, np.ones(2, np.int32), np.array([[0.0, 4.0], [4.0, 0.0]]))
 
@@ -98,9 +104,18 @@ def _warm_tracker(settings: TrackSettings) -> None:
         table[:, 0].astype(np.int64), box.astype(np.float32), np.ones(len(table), np.float32), frame_count=40,
         size=(200, 100),
     )  # fmt: skip
+    found = replace(found, look=np.full((len(table), LOOK), 9, np.uint8)).frozen()
     times = np.arange(40) / 25
     tracks = link_detections(found, times, 25.0, settings)
     explain_links(found, tracks, times, 25.0, settings, 38)
+    find_moments(tracks, times, look=found.look)
+    lost = LostOnes(8.0, 0.1)
+    living = Living()
+    living.count = 1
+    living.believed[0] = True
+    lost.lose(living, np.ones(1, np.bool_))
+    living.born_at[0] = 1.0
+    lost.returned(living, 0, 2.0)
 
 
 if __name__ == "__main__":

@@ -37,6 +37,7 @@ from drover.core.score.scorer import Score, score_tracks
 from drover.core.track import tracker
 from drover.core.track.explain import LinkNote, explain_frame
 from drover.core.track.finishing import finish
+from drover.core.track.input_notes import input_notes
 from drover.core.track.tracker import FrameBoxes, Tracker
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
 
@@ -278,17 +279,11 @@ def link_detections(
         When told to stop on the way.
     """
     stage, detections = Tracker(settings, detections.size, rate), detections.frozen()
-    starts = detections.frame_start.tolist()
     for frame, now in enumerate(times[: detections.frame_count].tolist()):
         if frame % 64 == 0 and cancelled():
             raise Cancelled("linking was stopped")
-        part = slice(starts[frame], starts[frame + 1])
-        found = FrameBoxes(
-            detections.box[part], detections.confidence[part], detections.class_id[part],
-            detections.run_start[part.start : part.stop + 1], detections.runs, part.start,
-        )  # fmt: skip
-        stage.step(now, found)
-    return finish(stage.tracks(detections.class_names), times, settings)
+        stage.step(now, FrameBoxes.of(detections, frame))
+    return finish(stage.tracks(detections.class_names), times, settings, detections.look)
 
 
 def explain_links(
@@ -390,6 +385,7 @@ class ClipRun:
     crossings: Crossings
     score: Score | None
     seconds: dict[str, float] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
 
 
 def run_clip(
@@ -429,7 +425,8 @@ def run_clip(
     if truth is not None:
         with _timed(seconds, "score"):
             score = score_result(tracks, truth, recipe.score, crossings=crossings, true_crossings=true_crossings)
-    return ClipRun(clip, recipe, detect, tracks, crossings, score, seconds)
+    notes = (*detect.notes, *input_notes(detect.detections, clip.times))
+    return ClipRun(clip, recipe, detect, tracks, crossings, score, seconds, notes)
 
 
 class _timed:  # noqa: N801 - reads as a verb where it is used

@@ -50,7 +50,7 @@ def run_facts(run: ClipRun) -> dict[str, object]:
         "frames": run.clip.frame_count,
         "frames_read": run.detect.frames_read,
         "seconds": run.seconds,
-        "notes": [*run.clip.notes, *run.detect.notes],
+        "notes": [*run.clip.notes, *run.notes],
     }
 
 

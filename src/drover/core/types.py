@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 __all__ = [
+    "LOOK",
     "ClipInfo",
     "Crossings",
     "Detections",
@@ -32,6 +33,7 @@ __all__ = [
 Float = NDArray[np.float64]
 Float32 = NDArray[np.float32]
 Int = NDArray[np.int64]
+LOOK = 32  # numbers that say how a detection looks
 
 
 class TrackState(IntEnum):
@@ -165,6 +167,7 @@ class Detections(_FrameRows):
     run_start : (rows + 1,) int64, first run of each row's blob
     runs : (runs, 3) int16: y, first x, one past the last x
     size : (width, height) of the frame, px
+    look : (rows, 32) uint8, how each looks; all zero where nobody looked, no rows where nobody ever did
     """
 
     frame_start: Int
@@ -176,6 +179,7 @@ class Detections(_FrameRows):
     runs: NDArray[np.int16]
     size: tuple[int, int]
     class_names: tuple[str, ...] = ("animal",)
+    look: NDArray[np.uint8] = field(default_factory=lambda: np.zeros((0, LOOK), np.uint8))
 
     def __len__(self) -> int:
         return len(self.box)
@@ -185,7 +189,7 @@ class Detections(_FrameRows):
 
         Kernels are compiled for each kind of array they meet; so they always meet the same, wherever rows come from.
         """
-        columns = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs")
+        columns = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs", "look")
         views = {name: getattr(self, name).view(np.ndarray) for name in columns}
         for view in views.values():
             view.flags.writeable = False

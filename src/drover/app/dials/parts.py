@@ -22,7 +22,7 @@ from PySide6.QtWidgets import (
 from drover.app.theme import CLAY, INK, MUTED, RULE, colour, number_font
 from drover.core.recipe import SettingInfo, setting_info
 
-__all__ = ["Card", "ChoiceRow", "EvidencePlot", "Folded", "NumberBox", "SettingRow", "muted", "title"]
+__all__ = ["Card", "ChoiceRow", "EvidencePlot", "Folded", "NumberBox", "SettingRow", "muted", "notice", "title"]
 
 
 def title(text: str) -> QLabel:
@@ -37,6 +37,15 @@ def muted(text: str = "", *, wrap: bool = False) -> QLabel:
     label = QLabel(text)
     label.setProperty("role", "muted")
     label.setWordWrap(wrap)
+    return label
+
+
+def notice() -> QLabel:
+    """A warning that stays as long as it holds; hidden at first."""
+    label = QLabel()
+    label.setWordWrap(True)
+    label.setStyleSheet(f"color: {CLAY}; border-left: 3px solid {CLAY}; padding: 2px 8px;")
+    label.hide()
     return label
 
 

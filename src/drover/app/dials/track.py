@@ -6,11 +6,13 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
-from drover.app.dials.parts import Card, EvidencePlot, Folded, muted
+from drover.app.dials.exits import ExitCard
+from drover.app.dials.noise import NoisePlot
+from drover.app.dials.parts import Card, EvidencePlot, Folded, muted, notice
 from drover.app.dials.settings import SettingsPage
 from drover.app.link_notes import LinkNotes
 from drover.app.session import Session
-from drover.core.track.evidence import chi_square_share, gap_lengths, match_distance_samples, noise_verdict
+from drover.core.track.evidence import chi_square_share, gap_lengths, match_distance_samples, noise_check
 
 __all__ = ["TrackDials"]
 
@@ -23,12 +25,17 @@ class TrackDials(SettingsPage):
     def __init__(self, session: Session, notes: LinkNotes) -> None:
         super().__init__(session)
         self.notes = notes
+        self.notice = notice()
+        self.notice.setAccessibleName("what is odd about the detections")
+        self.column.addWidget(self.notice)
         self._add_gate()
         self._add_moments()
         self._add_why()
         self._add_gaps()
         self._add_motion()
         self._add_cost()
+        self.exits = ExitCard(session)
+        self.column.addWidget(self.exits)
         self._add_life()
         session.tracks_changed.connect(self._show_evidence)
         session.moments_changed.connect(self._show_moments)
@@ -74,18 +81,19 @@ class TrackDials(SettingsPage):
         self.gap_card.body.addWidget(self.gap_words)
         self.gap_card.body.addWidget(self.row("longest gap", "track.life.longest_gap"))
         self.gap_card.body.addWidget(self.row("speed fades in", "track.motion.fade"))
+        self.gap_card.body.addWidget(self.row("may return within", "track.life.return_within"))
         self.column.addWidget(self.gap_card)
 
     def _add_motion(self) -> None:
         card = Card("Motion filter")
-        models = {"steady": "keeps its speed", "pushed": "keeps its push"}
+        models = {"steady": "keeps its speed", "pushed": "keeps its push", "turning": "goes straight or turns"}
         card.body.addWidget(self.choice("an animal", "track.motion.model", models))
         card.body.addWidget(self.row("jumpiness", "track.motion.jumpiness"))
         card.body.addWidget(self.row("box noise", "track.motion.box_noise"))
-        self.verdict = muted("", wrap=True)
-        self.verdict.setAccessibleName("noise check")
-        card.body.addWidget(self.verdict)
-        more = Folded("size and doubt")
+        self.noise = NoisePlot(self.session)
+        card.body.addWidget(self.noise)
+        more = Folded("turns, size and doubt")
+        more.rows.addWidget(self.row("turns at", "track.motion.turn_rate"))
         more.rows.addWidget(self.row("size change", "track.motion.size_noise"))
         more.rows.addWidget(self.row("noise grows with size", "track.motion.size_scaling"))
         more.rows.addWidget(self.row("doubt when a side jumps", "track.motion.size_doubt"))
@@ -98,6 +106,7 @@ class TrackDials(SettingsPage):
         for label, name in (
             ("distance", "distance_weight"), ("lack of overlap", "overlap_weight"),
             ("turn while unseen", "direction_weight"), ("change of size", "size_weight"),
+            ("another look", "look_weight"),
         ):  # fmt: skip
             card.body.addWidget(self.row(label, f"track.match.{name}"))
         more = Folded("how pairs are made")
@@ -145,7 +154,11 @@ class TrackDials(SettingsPage):
         frames = self.session.recipe.track.life.longest_gap * clip.rate
         self.gap_words.setText(f"Length of every gap that was bridged. Now up to {frames:.0f} frames.")
         self.gap_card.note.setText(f"{len(gaps)} gaps")
-        self.verdict.setText(noise_verdict(tracks))
+        found = self.session.linked_detections
+        if found is not None:
+            self.noise.show_check(noise_check(tracks, found, clip.times))
+        self.notice.setText("\n".join(f"• {note}" for note in self.session.track_notes))
+        self.notice.setVisible(bool(self.session.track_notes))
 
     def _show_moments(self) -> None:
         clip, found = self.session.clip, self.session.moments

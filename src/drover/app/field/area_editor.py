@@ -15,9 +15,14 @@ from drover.core.recipe import value_of, with_value
 
 __all__ = ["AreaEditor", "AreaKind"]
 
-AreaKind = Literal["include", "ignore"]
+AreaKind = Literal["include", "ignore", "exit"]
 CLOSE = 10.0  # widget px from the first corner at which a click closes the polygon
-PATHS: dict[AreaKind, str] = {"include": "detect.where.include", "ignore": "detect.where.ignore"}
+PATHS: dict[AreaKind, str] = {
+    "include": "detect.where.include", "ignore": "detect.where.ignore", "exit": "track.life.exits",
+}  # fmt: skip
+WORDS: dict[AreaKind, str] = {
+    "include": "count only inside an area", "ignore": "ignore an area", "exit": "draw an exit",
+}  # fmt: skip
 
 
 class AreaEditor:
@@ -62,7 +67,7 @@ class AreaEditor:
         if kind is None or len(corners) < 3:
             return
         areas = [*self._areas(kind), corners]
-        self._edit(kind, areas, "count only inside an area" if kind == "include" else "ignore an area")
+        self._edit(kind, areas, WORDS[kind])
 
     def area_at(self, point: QPointF, view: ViewTransform) -> tuple[AreaKind, int] | None:
         """Kind and number of the area under the mouse."""
@@ -80,6 +85,7 @@ class AreaEditor:
     def draw(self, painter: QPainter, view: ViewTransform) -> None:
         """Dim what does not count, and show the area being drawn."""
         self._draw_dimmed(painter, view)
+        self._draw_exits(painter, view)
         if not self.corners:
             return
         points = [self._at(corner, view) for corner in self.corners]
@@ -112,6 +118,17 @@ class AreaEditor:
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QBrush(colour(PAPER, 60), Qt.BrushStyle.BDiagPattern))
         painter.drawPath(off)
+
+    def _draw_exits(self, painter: QPainter, view: ViewTransform) -> None:
+        """Exits as dashed outlines with a word."""
+        painter.setBrush(colour(PAPER, 28))
+        for area in self._areas("exit"):
+            shape = self._polygon(area, view)
+            painter.setPen(QPen(colour(FIELD, 160), 3))
+            painter.drawPolygon(shape)
+            painter.setPen(QPen(colour(PAPER, 230), 1.4, Qt.PenStyle.DashLine))
+            painter.drawPolygon(shape)
+            painter.drawText(shape.boundingRect(), Qt.AlignmentFlag.AlignCenter, "exit")
 
     def _areas(self, kind: AreaKind) -> list[list[tuple[float, float]]]:
         return [list(area) for area in value_of(self.session.recipe, PATHS[kind])]

@@ -354,6 +354,7 @@ class Field(DropTarget):
         menu.addAction("Draw a counting line", self.start_line)
         menu.addAction("Ignore an area", lambda: self.start_area("ignore"))
         menu.addAction("Count only inside an area", lambda: self.start_area("include"))
+        menu.addAction("Draw an exit", lambda: self.start_area("exit"))
         menu.addAction("Draw one animal near", lambda: self.start_box("near"))
         menu.addAction("Draw one animal far", lambda: self.start_box("far"))
         menu.addAction("Show the whole picture", self.fit)

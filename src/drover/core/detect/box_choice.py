@@ -74,6 +74,7 @@ def unite(motion: Detections, other: Detections, settings: BoxSettings) -> Detec
         runs=runs,
         size=motion.size,
         class_names=names,
+        look=_looks_of(motion, blobs),
     )
 
 
@@ -93,7 +94,15 @@ def take_rows(found: Detections, keep: NDArray[np.bool_]) -> Detections:
         area=found.area[rows],
         run_start=run_start,
         runs=runs,
+        look=found.look[rows] if len(found.look) else found.look,
     )
+
+
+def _looks_of(motion: Detections, blobs: NDArray[np.int64]) -> NDArray[np.uint8]:
+    """Descriptors of some blobs; row -1 has none."""
+    if not len(motion.look):
+        return motion.look
+    return np.where((blobs >= 0)[:, None], motion.look[np.maximum(blobs, 0)], 0).astype(np.uint8)
 
 
 def _runs_of(found: Detections, rows: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.int16]]:

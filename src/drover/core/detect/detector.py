@@ -13,18 +13,21 @@ from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.colour import ColourModel
 from drover.core.detect.growing import GrowingColumn
 from drover.core.detect.light import LightFollower
+from drover.core.detect.look import describe_blobs, no_looks
 from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import size_fits
 from drover.core.detect.still import StillWatch
 from drover.core.detect.where import Region
 from drover.core.recipe import DetectSettings
-from drover.core.types import Detections, Frame
+from drover.core.types import LOOK, Detections, Frame
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
 
-VERSION = 3
+VERSION = 4
 MOST_REJECTED = 200_000
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
+
+_NO_CHROMA = np.zeros((2, 0, 0), np.uint8)
 
 DetectorState = ModelState
 
@@ -45,6 +48,7 @@ class DetectedFrame:
     runs: NDArray[np.int16]
     difference_counts: NDArray[np.int64]
     rejected: NDArray[np.float32]
+    look: NDArray[np.uint8]
     jump: float | None = None
 
 
@@ -130,8 +134,9 @@ class Detector:
         kept = take_blobs(blobs, fits & self._region.fits(blobs))
         confidence = (kept.contrast / (kept.contrast + np.float32(cut_of(settings.background)))).astype(np.float32)
         rejected = blobs.box[~fits]
+        look = describe_blobs(kept.runs, kept.run_count, grey, _NO_CHROMA if chroma is None else chroma)
         return DetectedFrame(
-            frame.index, kept.box, confidence, kept.area, kept.run_count, kept.runs, counts, rejected, jump
+            frame.index, kept.box, confidence, kept.area, kept.run_count, kept.runs, counts, rejected, look, jump
         )
 
     # --- pictures for the screen ----------------------------------------------------------------------------
@@ -164,7 +169,9 @@ class Detector:
 def _nothing(index: int) -> DetectedFrame:
     empty, none = np.zeros(0, np.float32), np.zeros((0, 4), np.float32)
     runs = np.zeros((0, 3), np.int16)
-    return DetectedFrame(index, none, empty, empty, np.zeros(0, np.int64), runs, np.zeros(256, np.int64), none)
+    return DetectedFrame(
+        index, none, empty, empty, np.zeros(0, np.int64), runs, np.zeros(256, np.int64), none, no_looks()
+    )
 
 
 class DetectionRows:
@@ -181,6 +188,7 @@ class DetectionRows:
         self._run_start.append(np.zeros(1, np.int64))
         self._runs = GrowingColumn(np.int16, 3)
         self._rejected = GrowingColumn(np.float32, 5)
+        self._look = GrowingColumn(np.uint8, LOOK)
         self.histogram = np.zeros(256, np.int64)
         self.jumps: list[tuple[int, float]] = []
 
@@ -197,6 +205,7 @@ class DetectionRows:
         self._area.append(found.area)
         self._run_start.append(len(self._runs) + np.cumsum(found.run_count))
         self._runs.append(found.runs)
+        self._look.append(found.look)
         self._start.append(np.array([len(self._box)], np.int64))
         if len(found.rejected) and len(self._rejected) < MOST_REJECTED:
             frame = np.full((len(found.rejected), 1), found.index, np.float32)
@@ -227,4 +236,5 @@ class DetectionRows:
             run_start=self._run_start.view(),  # type: ignore[arg-type]
             runs=self._runs.view(),  # type: ignore[arg-type]
             size=self.size,
+            look=self._look.view(),  # type: ignore[arg-type]
         )

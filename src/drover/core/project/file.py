@@ -23,7 +23,7 @@ from drover.core.errors import DroverError, ProjectError
 from drover.core.project.contents import KeptRun, ProjectContents
 from drover.core.project.schema import APPLICATION_ID, SCHEMA, TABLES, UPGRADES, VERSION
 from drover.core.recipe import parse_recipe
-from drover.core.types import ClipInfo, Crossings, Detections, Tracks, TrackState, Truth, rows_to_frames
+from drover.core.types import LOOK, ClipInfo, Crossings, Detections, Tracks, TrackState, Truth, rows_to_frames
 
 __all__ = ["ProjectFile", "read_project"]
 
@@ -144,9 +144,8 @@ def _upgrade(db: sqlite3.Connection) -> None:
     """Give a file of an earlier version what it lacks."""
     version = db.execute("PRAGMA user_version").fetchone()[0]
     for earlier in range(version, VERSION):
-        db.executescript(UPGRADES[earlier])
-    if version < VERSION:
-        db.execute(f"PRAGMA user_version = {VERSION}")
+        # One transaction a step: a file is never left between two versions.
+        db.executescript(f"BEGIN; {UPGRADES[earlier]} PRAGMA user_version = {earlier + 1}; COMMIT;")
 
 
 def _check(db: sqlite3.Connection, path: Path) -> None:
@@ -227,8 +226,9 @@ def _write_detections(db: sqlite3.Connection, run: KeptRun | None) -> None:
     frames = (rows_to_frames(found.frame_start) + 1).tolist()
     starts = found.run_start.tolist()
     runs = np.ascontiguousarray(found.runs, "<i2")
+    looks = [look.tobytes() for look in found.look] if len(found.look) else [None] * len(found)
     rows = (
-        (1, n, f, *box, c, found.class_names[k], a, runs[starts[n] : starts[n + 1]].tobytes())
+        (1, n, f, *box, c, found.class_names[k], a, runs[starts[n] : starts[n + 1]].tobytes(), looks[n])
         for n, (f, box, c, k, a) in enumerate(
             zip(
                 frames,
@@ -240,21 +240,28 @@ def _write_detections(db: sqlite3.Connection, run: KeptRun | None) -> None:
             )
         )
     )
-    _fill(db, "detection", rows, 11)
+    _fill(db, "detection", rows, 12)
 
 
 def _write_tracks(db: sqlite3.Connection, run: KeptRun | None) -> None:
     if run is None:
         return
     t = run.tracks
+    unknown = np.full(len(t), np.nan, np.float32)
+    margin, nis = (unknown if column is None else column for column in (t.margin, t.nis))
     rows = (
-        (1, f, i, *box, _STATE_NAMES[s], d if d >= 0 else None, c, t.class_names[k], None if math.isnan(m) else m)
-        for f, i, box, s, d, c, k, m in zip(
+        (1, f, i, *box, _STATE_NAMES[s], d if d >= 0 else None, c, t.class_names[k], *map(_known, of_link))
+        for f, i, box, s, d, c, k, *of_link in zip(
             (t.frame + 1).tolist(), t.identity.tolist(), t.box.tolist(), t.state.tolist(), t.detection.tolist(),
-            t.confidence.tolist(), t.class_id.tolist(), t.distance.tolist(), strict=True,
+            t.confidence.tolist(), t.class_id.tolist(), t.distance.tolist(), margin.tolist(),
+            nis.tolist(), strict=True,
         )
     )  # fmt: skip
-    _fill(db, "track", rows, 12)
+    _fill(db, "track", rows, 14)
+
+
+def _known(value: float) -> float | None:
+    return None if math.isnan(value) else value
 
 
 def _write_crossings(db: sqlite3.Connection, table: str, c: Crossings | None) -> None:
@@ -384,8 +391,9 @@ def _read_run(db: sqlite3.Connection, clip: ClipInfo) -> KeptRun | None:
 
 
 def _read_detections(db: sqlite3.Connection, frames: int, size: tuple[int, int]) -> Detections:
-    query = "SELECT frame, x1, y1, x2, y2, confidence, class, area, runs FROM detection ORDER BY frame, row"
-    frame, x1, y1, x2, y2, confidence, kind, area, blobs = _columns(db.execute(query).fetchall(), 9)
+    query = "SELECT frame, x1, y1, x2, y2, confidence, class, area, runs, {} FROM detection ORDER BY frame, row"
+    with_look = query.format("look" if _has_column(db, "detection", "look") else "NULL")
+    frame, x1, y1, x2, y2, confidence, kind, area, blobs, looks = _columns(db.execute(with_look).fetchall(), 10)
     runs = [np.frombuffer(bytes(blob), "<i2").reshape(-1, 3) for blob in blobs]
     names, class_id = _names(kind)
     return Detections(
@@ -398,7 +406,22 @@ def _read_detections(db: sqlite3.Connection, frames: int, size: tuple[int, int])
         runs=np.concatenate([np.zeros((0, 3), np.int16), *runs]).astype(np.int16),
         size=size,
         class_names=names,
+        look=_read_looks(looks),
     )
+
+
+def _read_looks(looks: tuple[Any, ...]) -> NDArray[np.uint8]:
+    """Looks of all detections; without rows where a file has none."""
+    if not any(looks):
+        return np.zeros((0, LOOK), np.uint8)
+    parts = [np.frombuffer(bytes(look or bytes(LOOK)), np.uint8) for look in looks]
+    if any(len(part) != LOOK for part in parts):
+        raise ValueError("a look of another length")
+    return np.stack(parts)
+
+
+def _has_column(db: sqlite3.Connection, table: str, column: str) -> bool:
+    return column in {row[1] for row in db.execute(f"PRAGMA table_info({table})")}
 
 
 def _read_imported(db: sqlite3.Connection, clip: ClipInfo) -> Detections | None:
@@ -418,11 +441,12 @@ def _read_imported(db: sqlite3.Connection, clip: ClipInfo) -> Detections | None:
 
 def _read_tracks(db: sqlite3.Connection, frames: int, size: tuple[int, int], refused: NDArray[np.float32]) -> Tracks:
     query = (
-        "SELECT frame, identity, x1, y1, x2, y2, state, detection, confidence, class, distance "
+        "SELECT frame, identity, x1, y1, x2, y2, state, detection, confidence, class, distance, {} "
         "FROM track ORDER BY frame, identity"
     )
-    frame, identity, x1, y1, x2, y2, state, detection, confidence, kind, distance = _columns(
-        db.execute(query).fetchall(), 11
+    query = query.format("margin, nis" if _has_column(db, "track", "margin") else "NULL, NULL")
+    frame, identity, x1, y1, x2, y2, state, detection, confidence, kind, distance, margin, nis = _columns(
+        db.execute(query).fetchall(), 13
     )
     names, class_id = _names(kind)
     return Tracks(
@@ -433,11 +457,17 @@ def _read_tracks(db: sqlite3.Connection, frames: int, size: tuple[int, int], ref
         detection=np.asarray([-1 if value is None else int(value) for value in detection], np.int32),
         confidence=np.asarray(confidence, np.float32),
         class_id=class_id,
-        distance=np.asarray([np.nan if value is None else value for value in distance], np.float32),
+        distance=_or_unknown(distance),
+        margin=_or_unknown(margin) if any(value is not None for value in margin) else None,
+        nis=_or_unknown(nis) if any(value is not None for value in nis) else None,
         nearest_refused=refused,
         size=size,
         class_names=names,
     )
+
+
+def _or_unknown(values: tuple[Any, ...]) -> NDArray[np.float32]:
+    return np.asarray([np.nan if value is None else value for value in values], np.float32)
 
 
 def _read_crossings(db: sqlite3.Connection, table: str, line_names: tuple[str, ...]) -> Crossings:

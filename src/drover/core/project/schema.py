@@ -5,7 +5,7 @@ from __future__ import annotations
 __all__ = ["APPLICATION_ID", "SCHEMA", "TABLES", "UPGRADES", "VERSION"]
 
 APPLICATION_ID = 0x44524F56  # "DROV"
-VERSION = 2
+VERSION = 3
 
 SCHEMA = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -24,12 +24,12 @@ CREATE TABLE run (
 CREATE TABLE detection (
     run INTEGER NOT NULL, row INTEGER NOT NULL, frame INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL,
     x2 REAL NOT NULL, y2 REAL NOT NULL, confidence REAL NOT NULL, class TEXT NOT NULL, area REAL NOT NULL,
-    runs BLOB NOT NULL, PRIMARY KEY (run, row)
+    runs BLOB NOT NULL, look BLOB, PRIMARY KEY (run, row)
 ) WITHOUT ROWID;
 CREATE TABLE track (
     run INTEGER NOT NULL, frame INTEGER NOT NULL, identity INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL,
     x2 REAL NOT NULL, y2 REAL NOT NULL, state TEXT NOT NULL, detection INTEGER, confidence REAL NOT NULL,
-    class TEXT NOT NULL, distance REAL, PRIMARY KEY (run, frame, identity)
+    class TEXT NOT NULL, distance REAL, margin REAL, nis REAL, PRIMARY KEY (run, frame, identity)
 ) WITHOUT ROWID;
 CREATE TABLE crossing (
     run INTEGER NOT NULL, line TEXT NOT NULL, identity INTEGER NOT NULL, class TEXT NOT NULL, frame INTEGER NOT NULL,
@@ -65,5 +65,10 @@ CREATE TABLE IF NOT EXISTS imported (
     frame INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL, x2 REAL NOT NULL, y2 REAL NOT NULL,
     confidence REAL NOT NULL, class TEXT NOT NULL
 );
+""",
+    2: """
+ALTER TABLE detection ADD COLUMN look BLOB;
+ALTER TABLE track ADD COLUMN margin REAL;
+ALTER TABLE track ADD COLUMN nis REAL;
 """,
 }

@@ -7,7 +7,17 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
-__all__ = ["MOST_POINTS", "Points", "Settings", "as_float", "checked_points", "dial", "points_from_lists"]
+__all__ = [
+    "MOST_POINTS",
+    "Points",
+    "Settings",
+    "as_float",
+    "checked_points",
+    "checked_polygons",
+    "dial",
+    "points_from_lists",
+    "polygons_from_lists",
+]
 
 MOST_POINTS = 200
 Points = tuple[tuple[float, float], ...]
@@ -35,6 +45,18 @@ def points_from_lists(value: Any) -> Any:
         return tuple(
             tuple(as_float(v) for v in point) if isinstance(point, (list, tuple)) else point for point in value
         )
+    return value
+
+
+def polygons_from_lists(value: Any) -> Any:
+    """The same for a list of polygons."""
+    return tuple(points_from_lists(polygon) for polygon in value) if isinstance(value, (list, tuple)) else value
+
+
+def checked_polygons(value: tuple[Points, ...]) -> tuple[Points, ...]:
+    """The corners of polygons, each checked as :func:`checked_points` does."""
+    for polygon in value:
+        checked_points(polygon, 3, "a polygon")
     return value
 
 

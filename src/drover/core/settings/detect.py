@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator
 
-from drover.core.settings.base import Points, Settings, as_float, checked_points, dial, points_from_lists
+from drover.core.settings.base import Points, Settings, as_float, checked_polygons, dial, polygons_from_lists
 
 __all__ = [
     "BackgroundSettings",
@@ -164,16 +164,12 @@ class WhereSettings(Settings):
     @field_validator("include", "ignore", mode="before")
     @classmethod
     def _polygons_from_lists(cls, value: Any) -> Any:
-        if not isinstance(value, (list, tuple)):
-            return value
-        return tuple(points_from_lists(polygon) for polygon in value)
+        return polygons_from_lists(value)
 
     @field_validator("include", "ignore")
     @classmethod
     def _polygons_usable(cls, value: tuple[Points, ...]) -> tuple[Points, ...]:
-        for polygon in value:
-            checked_points(polygon, 3, "a polygon")
-        return value
+        return checked_polygons(value)
 
 
 class ClassLimit(Settings):

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, field_validator
 
-from drover.core.settings.base import Settings, dial
+from drover.core.settings.base import Points, Settings, checked_polygons, dial, polygons_from_lists
 
 __all__ = ["AfterSettings", "BlobSettings", "LifeSettings", "MatchSettings", "MotionSettings", "TrackSettings"]
 
@@ -14,8 +14,13 @@ __all__ = ["AfterSettings", "BlobSettings", "LifeSettings", "MatchSettings", "Mo
 class MotionSettings(Settings):
     """The motion filter. Noises hold at 50 px of size and for frames of 1/25 s, whatever the footage's rate."""
 
-    model: Literal["steady", "pushed"] = Field(
-        default="steady", description="steady: keeps its speed; pushed: keeps its acceleration for a while."
+    model: Literal["steady", "pushed", "turning"] = Field(
+        default="steady",
+        description="steady: keeps its speed; pushed: keeps its acceleration for a while; "
+        "turning: goes straight or turns, whichever fits better.",
+    )
+    turn_rate: float = dial(
+        60.0, 5.0, 720.0, "°/s", "How fast an animal turns when it turns; used by the turning filter alone.", 5.0
     )
     jumpiness: float = dial(
         0.5,
@@ -67,6 +72,9 @@ class MatchSettings(Settings):
         0.6, 0.0, 1.0, "weight", "Coming back from another way than it went, after being unseen.", 0.05
     )
     size_weight: float = dial(0.2, 0.0, 1.0, "weight", "A change of width and height.", 0.05)
+    look_weight: float = dial(
+        0.1, 0.0, 1.0, "weight", "Another look: colours, brightness and edges inside the outline.", 0.05
+    )
     sure_from: float = dial(
         0.4, 0.0, 1.0, "fraction", "Detections at least this sure are matched first; weaker ones start no track.", 0.05
     )
@@ -100,6 +108,24 @@ class LifeSettings(Settings):
         8, 1, 100, "frames", "Frames of 1/25 s that a new track must be seen for before it is believed; at least 3.", 1
     )
     longest_gap: float = dial(3.5, 0.0, 60.0, "s", "Longest time an animal may stay unseen and keep its identity.", 0.1)
+    return_within: float = dial(
+        8.0, 0.0, 600.0, "s",
+        "How long after it was last seen a lost identity may come back, if place and look fit. 0: never.", 1.0,
+    )  # fmt: skip
+    exits: tuple[Points, ...] = Field(
+        default=(),
+        description="Polygons where animals come and go inside the picture; corner points in fractions of the frame.",
+    )
+
+    @field_validator("exits", mode="before")
+    @classmethod
+    def _polygons_from_lists(cls, value: Any) -> Any:
+        return polygons_from_lists(value)
+
+    @field_validator("exits")
+    @classmethod
+    def _polygons_usable(cls, value: tuple[Points, ...]) -> tuple[Points, ...]:
+        return checked_polygons(value)
 
 
 class AfterSettings(Settings):

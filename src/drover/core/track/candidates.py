@@ -9,15 +9,17 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.geometry import pair_overlap
+from drover.core.recipe import MatchSettings
 from drover.core.track.filters import scale_of
+from drover.core.track.looks import look_distance
 
-__all__ = ["TERMS", "find_candidates", "pair_terms"]
+__all__ = ["TERMS", "find_candidates", "pair_terms", "weights_of"]
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
 
 # The terms of a pair's cost, each 0 (alike) to 1 (as unlike as may be), in the order of their weights.
-TERMS = ("distance", "overlap", "direction", "size")
+TERMS = ("distance", "overlap", "direction", "size", "look")
 SPREAD = 0.1  # of the reach about the forecast that is added for each frame unseen
 HURRY = 2.0  # times the speed last seen that an animal may make while it is not seen
 STRAY = 0.02  # of its size that an animal may move in a frame in any case
@@ -25,6 +27,15 @@ SURE_WAY = 10.0  # frames unseen from which the way gone since says all it can; 
 STANDING = 3.0  # px under which an animal has not moved
 WAIT_WEIGHT = 0.3  # cost of having been unseen for the longest gap
 STEADY_SPEED = 1.0  # px/frame under which a direction means nothing
+
+
+def weights_of(match: MatchSettings, *, looks: bool) -> Float:
+    """Weights of the terms, in their order; looks weigh nothing where there are none. Never all zero."""
+    weights = np.array([getattr(match, f"{name}_weight") for name in TERMS])
+    weights[-1] *= looks
+    if weights.sum() <= 0:
+        weights[0] = 1.0
+    return weights
 
 
 @njit(cache=True, nogil=True)
@@ -40,13 +51,16 @@ def pair_terms(
     noise: float,
     gate: float,
     generalised: bool,
+    memory: NDArray[np.float32],
+    look: NDArray[np.float32],
     out: Float,
 ) -> float:  # pragma: no cover
-    """Fill the four terms for track ``k`` and detection ``d``; returns the Mahalanobis distance of the centres.
+    """Fill the five terms for track ``k`` and detection ``d``; returns the Mahalanobis distance of the centres.
 
     ``forecast`` (tracks, 4) and ``box`` (detections, 4) px; ``elapsed`` is the time unseen, frames.
     The generalised overlap is Rezatofighi et al. 2019, "Generalized intersection over union", which ranks boxes that
-    do not touch. ``last`` (tracks, 4) is the centre and the speed when last seen.
+    do not touch. ``last`` (tracks, 4) is the centre and the speed when last seen. ``memory`` (tracks, 32) and
+    ``look`` (detections, 32) are the looks, ``look`` without rows where there are none.
     """
     x, y = 0.5 * (box[d, 0] + box[d, 2]), 0.5 * (box[d, 1] + box[d, 3])
     dx, dy = x - mean[k, 0], y - mean[k, 1]
@@ -60,6 +74,7 @@ def pair_terms(
     wide = np.log(max(box[d, 2] - box[d, 0], 1.0) / max(mean[k, 2], 1.0))
     tall = np.log(max(box[d, 3] - box[d, 1], 1.0) / max(mean[k, 3], 1.0))
     out[3] = 1.0 - np.exp(-1.5 * (abs(wide) + abs(tall)))
+    out[4] = look_distance(memory, k, look, d) if look.shape[0] > 0 else 0.0
     return distance
 
 
@@ -108,6 +123,8 @@ def find_candidates(
     gate: float,
     farthest: float,
     generalised: bool,
+    memory: NDArray[np.float32],
+    look: NDArray[np.float32],
     weights: Float,
 ) -> tuple[Int, Int, Float, Float, Float]:  # pragma: no cover
     """All pairs within the gate: track, detection, cost, distance; and each track's nearest distance.
@@ -125,7 +142,7 @@ def find_candidates(
     room = 4 * count + 16
     track, detection = np.empty(room, np.int64), np.empty(room, np.int64)
     cost, distance = np.empty(room), np.empty(room)
-    total, terms = np.sum(weights), np.zeros(4)
+    total, terms = np.sum(weights), np.zeros(weights.shape[0])
     n = 0
     for k in range(count):
         noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
@@ -149,7 +166,7 @@ def find_candidates(
             beyond = dx * dx + off * off > near * near or gone_x * gone_x + gone_y * gone_y > most * most
             if apart > gate or beyond:
                 continue
-            pair_terms(mean, cov, last, k, forecast, box, d, unseen[k], noise, gate, generalised, terms)
+            pair_terms(mean, cov, last, k, forecast, box, d, unseen[k], noise, gate, generalised, memory, look, terms)
             if n == room:
                 room *= 2
                 track, detection = _longer(track, room), _longer(detection, room)

@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
+from scipy.stats import chi2
 
-from drover.core.types import Tracks, TrackState
+from drover.core.types import Detections, Tracks, TrackState
 
-__all__ = ["chi_square_share", "gap_lengths", "gaps_of", "match_distance_samples", "noise_verdict"]
+__all__ = ["NoiseCheck", "chi_square_share", "gap_lengths", "gaps_of", "match_distance_samples", "noise_check"]
+
+Float = NDArray[np.float64]
+LEAST_LINKS = 5  # links a second that its mean is drawn from
+LAGGING = 0.3  # likeness of one miss and the next from which it tells
+WILD, CALM = 0.03, 0.002  # share beyond the 99 % bound above and below which a noise should change
 
 
 def match_distance_samples(tracks: Tracks) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
@@ -43,22 +51,81 @@ def chi_square_share(edges: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.diff(below)
 
 
-def noise_verdict(tracks: Tracks) -> str:
-    """The innovation check in a sentence: which noise to raise or lower (Bar-Shalom et al. 2001, 5.4.2).
+@dataclass(frozen=True)
+class NoiseCheck:
+    """The innovation check over the clip, second by second.
 
-    The normalised innovation squared of a link has mean 2 when the noises are right. Bounds are those of the mean
-    of so many links at 95 %, widened to 1.2 and 3, since real motion is never so pure.
+    ``time`` (n,) s, ``mean`` (n,) of the normalised innovation squared of the links in that second, ``low`` and
+    ``high`` (n,) its bounds at 95 % were the noises right. ``wild`` is the share of links beyond the 99 % bound,
+    ``lag`` how far each miss resembles the one before (-1..1; 0 when the filter is right).
     """
-    if tracks.nis is None:
-        return ""
-    nis = tracks.nis[np.isfinite(tracks.nis)]
-    if len(nis) < 30:
-        return "Too few links to check the noises."
-    mean, high = float(nis.mean()), float(np.mean(nis > 5.99))
-    told = f"Innovation check: {mean:.1f}, right is 2 (1.2 to 3)."
-    if mean > 3.0:
-        wild = high > 0.25
-        return f"{told} The filter is too sure: raise {'jumpiness' if wild else 'box noise'}."
-    if mean < 1.2:
-        return f"{told} Most boxes lie nearer than the filter expects: try less box noise."
-    return f"{told} The noises fit."
+
+    time: Float
+    mean: Float
+    low: Float
+    high: Float
+    wild: float
+    lag: float
+    links: int
+
+    @property
+    def words(self) -> str:
+        """Which noise to raise or lower, in a sentence."""
+        if self.links < 30:
+            return "Too few links to check the noises."
+        told = f"{100 * self.wild:.1f} % of links lie beyond the 99 % bound of the innovation check (right is 1 %)"
+        if self.wild > WILD:
+            if self.lag > LAGGING:
+                return f"{told}, and misses lean the same way from frame to frame: raise jumpiness."
+            return f"{told}: the filter is too sure; raise box noise."
+        if self.wild < CALM:
+            if self.lag > LAGGING:
+                return f"{told}, yet misses lean the same way: it smooths too much; lower box noise."
+            if self.lag < -LAGGING:
+                return f"{told}, and misses go to and fro: it follows the jitter; lower jumpiness."
+            return f"{told}: wider than it need be; lower jumpiness or box noise."
+        return f"{told}: the noises fit the hard frames, which is what a gate is for."
+
+
+def noise_check(tracks: Tracks, detections: Detections, times: Float) -> NoiseCheck:
+    """Check the filter by what it did not foresee (Bar-Shalom et al. 2001, 5.4.2; the lag after Mehra 1970).
+
+    A link's normalised innovation squared is chi-square with two degrees of freedom when the noises are right, and
+    one frame's innovation says nothing of the next.
+    """
+    nis = np.full(len(tracks), np.nan) if tracks.nis is None else tracks.nis.astype(np.float64)
+    known = np.isfinite(nis)
+    values, when = nis[known], times[tracks.frame[known]]
+    second = np.floor(when).astype(np.int64)
+    count = np.bincount(second)
+    used = np.flatnonzero(count >= LEAST_LINKS)
+    mean = (
+        np.bincount(second, values, minlength=len(count)).astype(np.float64)[used] / count[used]
+        if len(used)
+        else np.zeros(0)
+    )
+    freedom = 2.0 * count[used]
+    return NoiseCheck(
+        time=used.astype(np.float64) + 0.5,
+        mean=mean,
+        low=chi2.ppf(0.025, freedom) / count[used],
+        high=chi2.ppf(0.975, freedom) / count[used],
+        wild=float(np.mean(values > chi2.ppf(0.99, 2))) if len(values) else 0.0,
+        lag=_lag(tracks, detections),
+        links=len(values),
+    )
+
+
+def _lag(tracks: Tracks, detections: Detections) -> float:
+    """Correlation of what the filter missed by in one frame and in the next, over all paths and both coordinates."""
+    row, path = tracks.paths.row, tracks.identity[tracks.paths.row]
+    link = tracks.detection[row]
+    use = (link >= 0) & (link < len(detections))
+    if not use.any():
+        return 0.0
+    seen = detections.box[np.where(use, link, 0)].astype(np.float64)
+    off = (seen[:, :2] + seen[:, 2:] - tracks.box[row, :2] - tracks.box[row, 2:]) / 2
+    pair = use[:-1] & use[1:] & (path[:-1] == path[1:])
+    # Robust: signs alone, so that a few wild misses do not decide.
+    here, after = np.sign(off[:-1][pair]), np.sign(off[1:][pair])
+    return float(np.mean(here * after)) if pair.any() else 0.0

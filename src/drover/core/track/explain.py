@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.recipe import TrackSettings
-from drover.core.track.candidates import TERMS, pair_terms
+from drover.core.track.candidates import TERMS, pair_terms, weights_of
 from drover.core.track.filters import scale_of
 from drover.core.track.tracker import FrameBoxes, LookAhead, Tracker
 from drover.core.types import Detections, Tracks
@@ -70,22 +70,14 @@ def explain_frame(
     for index in range(min(frame, detections.frame_count)):
         if index % 64 == 0:
             on_way()
-        stage.step(float(times[index]), _boxes(detections, index))
+        stage.step(float(times[index]), FrameBoxes.of(detections, index))
     return tuple(_notes(stage, detections, tracks, times, settings, frame))
-
-
-def _boxes(found: Detections, frame: int) -> FrameBoxes:
-    part = found.rows_of(frame)
-    return FrameBoxes(
-        found.box[part], found.confidence[part], found.class_id[part], found.run_start[part.start : part.stop + 1],
-        found.runs, part.start,
-    )  # fmt: skip
 
 
 def _notes(
     stage: Tracker, detections: Detections, tracks: Tracks, times: Float, settings: TrackSettings, frame: int
 ) -> list[LinkNote]:
-    view = stage.look_ahead(float(times[frame]), _boxes(detections, frame))
+    view = stage.look_ahead(float(times[frame]), FrameBoxes.of(detections, frame))
     living, notes = view.living, []
     first = detections.rows_of(frame).start
     here = tracks.rows_of(frame)
@@ -110,14 +102,14 @@ def _candidates(view: LookAhead, k: int, first: int, noise: float, settings: Tra
     living, found, match = view.living, view.found, settings.match
     middle = (found.box[:, :2] + found.box[:, 2:]) / 2
     near = np.argsort(np.linalg.norm(middle - living.mean[k, :2], axis=1), kind="stable")[:MOST_SHOWN]
-    weights = np.array([match.distance_weight, match.overlap_weight, match.direction_weight, match.size_weight])
+    weights = weights_of(match, looks=len(found.look) > 0)
     cost_of = {(int(a), int(b)): float(c) for a, b, c in zip(view.track, view.detection, view.cost, strict=True)}
     out = []
     for d in near.tolist():
         terms = np.zeros(len(TERMS))
         apart = pair_terms(
             living.mean, living.cov, living.seen, k, view.forecast, found.box, d, view.unseen[k], noise, match.gate,
-            match.overlap == "generalised", terms,
+            match.overlap == "generalised", living.look, found.look, terms,
         )  # fmt: skip
         inside = (k, d) in cost_of
         cost = cost_of.get((k, d), float((weights * terms).sum() / max(weights.sum(), 1e-9)))

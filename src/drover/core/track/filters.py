@@ -16,14 +16,17 @@ from numpy.typing import NDArray
 __all__ = [
     "COVARIANCES",
     "FRAME_RATE",
+    "PUSH_LASTS",
     "REFERENCE_SIZE",
     "STATES",
     "centre_and_size",
     "forecast_boxes",
+    "grow_sizes",
     "new_filters",
     "predict",
     "scale_of",
     "update",
+    "update_sizes",
 ]
 
 Float = NDArray[np.float64]
@@ -49,10 +52,15 @@ def centre_and_size(box: NDArray[np.float32]) -> Float:
     return out
 
 
-def forecast_boxes(mean: Float) -> NDArray[np.float32]:
+@njit(cache=True, nogil=True)
+def forecast_boxes(mean: Float) -> NDArray[np.float32]:  # pragma: no cover
     """(n, 8) states to (n, 4) float32 boxes; sizes are held at 1 px or more."""
-    half = np.maximum(mean[:, 2:4], 1) / 2
-    return np.concatenate([mean[:, :2] - half, mean[:, :2] + half], axis=1).astype(np.float32)
+    out = np.empty((mean.shape[0], 4), np.float32)
+    for k in range(mean.shape[0]):
+        for axis in range(2):
+            half = 0.5 * max(mean[k, 2 + axis], 1.0)
+            out[k, axis], out[k, 2 + axis] = mean[k, axis] - half, mean[k, axis] + half
+    return out
 
 
 def new_filters(measured: Float, box_noise: float, scaling: float = 0.0) -> tuple[Float, Float]:
@@ -115,9 +123,15 @@ def predict(
             if keep < 1.0:
                 mean[k, 4 + axis] *= keep
                 mean[k, 6 + axis] *= keep
-        grown = (size_noise * scale) ** 2 * f2
-        cov[k, 12] += grown
-        cov[k, 13] += grown
+        grow_sizes(cov, k, size_noise * scale, frames)
+
+
+@njit(cache=True, nogil=True)
+def grow_sizes(cov: Float, k: int, size_noise: float, frames: float) -> None:  # pragma: no cover
+    """Let the spread of filter ``k``'s width and height grow over ``frames``, in place."""
+    grown = (size_noise * frames) ** 2
+    cov[k, 12] += grown
+    cov[k, 13] += grown
 
 
 @njit(cache=True, nogil=True)
@@ -171,10 +185,16 @@ def update(mean: Float, cov: Float, k: int, measured: Float, noise: Float) -> fl
         cov[k, c + 3] = keep * (pa - ga * p) + gp * ga * r
         cov[k, c + 4] = va - gv * pa - ga * pv + gv * ga * s
         cov[k, c + 5] = aa - 2 * ga * pa + ga * ga * s
+    update_sizes(mean, cov, k, measured, noise)
+    return nis
+
+
+@njit(cache=True, nogil=True)
+def update_sizes(mean: Float, cov: Float, k: int, measured: Float, noise: Float) -> None:  # pragma: no cover
+    """Correct the width and height of filter ``k``, in place."""
     for axis in range(2, 4):
         if np.isfinite(noise[axis]):
             p, r = cov[k, 10 + axis], noise[axis] * noise[axis]
             gain = p / (p + r)
             mean[k, axis] += gain * (measured[axis] - mean[k, axis])
             cov[k, 10 + axis] = (1 - gain) * (1 - gain) * p + gain * gain * r
-    return nis

@@ -18,13 +18,16 @@ __all__ = ["fill_gaps", "finish", "smooth"]
 Float = NDArray[np.float64]
 
 
-def finish(tracks: Tracks, times: Float, settings: TrackSettings) -> Tracks:
-    """The tracks of a whole clip, finished as the settings say; ``times`` s of the frames."""
+def finish(tracks: Tracks, times: Float, settings: TrackSettings, look: NDArray[np.uint8] | None = None) -> Tracks:
+    """The tracks of a whole clip, finished as the settings say.
+
+    ``times`` s of the frames; ``look`` (detections, 32) how each detection looks, where anybody looked.
+    """
     after = settings.after
     if len(tracks) == 0:
         return tracks
     if after.join:
-        tracks = join_broken(tracks, times, after)
+        tracks = join_broken(tracks, times, settings, look)
     if after.fill_gaps:
         tracks = fill_gaps(tracks)
     if after.smooth:

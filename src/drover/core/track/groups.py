@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["assign_greedy", "assign_groups", "margins"]
+__all__ = ["assign_greedy", "assign_groups", "margins", "match_rounds"]
 
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
@@ -185,3 +185,41 @@ def margins(track: Int, detection: Int, cost: Float, match: Int, detections: int
         if owner[d] >= 0 and np.isfinite(chosen[owner[d]]):
             out[owner[d]] = min(out[owner[d]], cost[e] - chosen[owner[d]])
     return out
+
+
+@njit(cache=True, nogil=True)
+def match_rounds(
+    track: Int,
+    detection: Int,
+    cost: Float,
+    believed: NDArray[np.bool_],
+    confidence: NDArray[np.float32],
+    sure_from: float,
+    greedy: bool,
+    tracks: int,
+    detections: int,
+) -> Int:  # pragma: no cover
+    """Detection of each track, -1 for none, (tracks,) int64.
+
+    Believed tracks choose first among sure detections, then among weak ones; tentative ones take what is left.
+    """
+    match = np.full(tracks, -1, np.int64)
+    free = np.ones(detections, np.bool_)
+    use = np.empty(track.shape[0], np.bool_)
+    for turn in range(3):
+        some = False
+        for e in range(track.shape[0]):
+            known, sure = believed[track[e]], confidence[detection[e]] >= sure_from
+            mine = not known if turn == 2 else known and sure == (turn == 0)
+            use[e] = mine and match[track[e]] < 0 and free[detection[e]]
+            some |= use[e]
+        if not some:
+            continue
+        if greedy:
+            assign_greedy(track, detection, cost, use, detections, match)
+        else:
+            assign_groups(track, detection, cost, use, tracks, detections, match)
+        for k in range(tracks):
+            if match[k] >= 0:
+                free[match[k]] = False
+    return match

@@ -14,11 +14,14 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.recipe import AfterSettings
+from drover.core.recipe import TrackSettings
+from drover.core.settings.base import Points
+from drover.core.track.exits import in_exits
 from drover.core.track.groups import assign_groups
+from drover.core.track.looks import look_distance, path_looks
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["join_broken"]
+__all__ = ["join_broken", "join_cost"]
 
 Float = NDArray[np.float64]
 LOOK_BACK = 25  # rows from which the speed at an end is taken: the last few are of what is half hidden
@@ -31,6 +34,7 @@ CUT_FRAMES = 2.5  # frames that such a gap has at least
 AS_LINKED = 0.15  # cost less for going on as it was linked
 AS_LINKED_AT_MOST = 1.6  # cost of going on as it was linked, whatever speaks against it
 MOST_GROWN = 0.9  # summed log ratio of the sizes of two ends of one animal
+LOOKS = 2.0  # times the weight of looks that an unlike look costs
 COST_SCALE = 0.5  # brings the cost of a join under that of leaving an end alone
 
 
@@ -46,25 +50,34 @@ class _Ends:
     at_edge: NDArray[np.bool_]
 
 
-def join_broken(tracks: Tracks, times: Float, settings: AfterSettings) -> Tracks:
+def join_broken(
+    tracks: Tracks,
+    times: Float,
+    settings: TrackSettings,
+    look: NDArray[np.uint8] | None = None,
+) -> Tracks:
     """Tracks with broken ones joined; the joined keep the earlier number, numbers stay without gaps.
 
-    Rows of the break are added as coasting, in a straight line.
+    Rows of the break are added as coasting, in a straight line. ``look`` (detections, 32) says how each detection
+    looks.
     """
     if len(tracks.paths.identity) < 1:
         return tracks
     tracks, linked = _cut_at_gaps(tracks, times)
     if len(tracks.paths.identity) < 2:
         return tracks
-    last, first = _ends(tracks, times, at_start=False), _ends(tracks, times, at_start=True)
+    last, first = (_ends(tracks, times, settings.life.exits, at_start=start) for start in (False, True))
     n = len(tracks.paths.identity)
     goes_on = np.full(n, -1, np.int64)
     for before, after in linked:
         goes_on[before] = after
     end, start, cost = find_joins(
         last.time, last.centre, last.speed, last.size, last.at_edge, first.time, first.centre, first.speed,
-        first.size, first.at_edge, goes_on, settings.join_within,
+        first.size, first.at_edge, goes_on, settings.after.join_within,
     )  # fmt: skip
+    weight = settings.match.look_weight
+    if look is not None and len(look) and weight > 0:
+        cost = cost + LOOKS * weight * _unlikeness(tracks, look, end, start)
     # Where nothing stands against it a piece goes on as it was linked, or ends.
     match = np.full(n, -1, np.int64)
     assign_groups(end, start, cost * COST_SCALE, np.ones(len(end), np.bool_), n, n, match)
@@ -73,6 +86,14 @@ def join_broken(tracks: Tracks, times: Float, settings: AfterSettings) -> Tracks
         return tracks
     follows = {int(a): int(match[a]) for a in np.flatnonzero(good)}
     return _rebuilt(tracks, follows)
+
+
+def _unlikeness(tracks: Tracks, look: NDArray[np.uint8], end: NDArray, start: NDArray) -> Float:
+    """How unlike the two sides of each possible join look, (pairs,) 0..1."""
+    paths = tracks.paths
+    before = path_looks(paths.start, paths.row, tracks.detection, look, False, LOOK_BACK)
+    after = path_looks(paths.start, paths.row, tracks.detection, look, True, LOOK_BACK)
+    return np.array([look_distance(before, a, after, b) for a, b in zip(end.tolist(), start.tolist(), strict=True)])
 
 
 def _cut_at_gaps(tracks: Tracks, times: Float) -> tuple[Tracks, list[tuple[int, int]]]:
@@ -113,13 +134,14 @@ def _cut_at_gaps(tracks: Tracks, times: Float) -> tuple[Tracks, list[tuple[int, 
 _ROW_COLUMNS = ("box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis")
 
 
-def _ends(tracks: Tracks, times: Float, *, at_start: bool) -> _Ends:
+def _ends(tracks: Tracks, times: Float, exits: tuple[Points, ...], *, at_start: bool) -> _Ends:
     paths = tracks.paths
     frame, centre, speed, size = measure_ends(
         paths.start, paths.row, paths.frame, tracks.state != TrackState.COASTING, tracks.box, times, at_start
     )
     room = EDGE * size
     at_edge = (centre < room).any(axis=1) | (centre > np.array(tracks.size, np.float64) - room).any(axis=1)
+    at_edge |= in_exits(centre, exits, tracks.size)
     return _Ends(frame, times[frame], centre, speed, np.maximum(size, 1.0), np.asarray(at_edge, np.bool_))
 
 
@@ -213,7 +235,7 @@ def find_joins(
             at += 1
             if b == goes_on[a] or end_at_edge[a] or start_at_edge[b]:
                 continue
-            cost = _join_cost(
+            cost = join_cost(
                 start_time[b] - end_time[a], end_centre[a], end_speed[a], end_size[a], start_centre[b],
                 start_speed[b], start_size[b],
             )  # fmt: skip
@@ -223,7 +245,7 @@ def find_joins(
                 costs.append(cost)
         b = int(goes_on[a])
         if b >= 0:
-            cost = _join_cost(
+            cost = join_cost(
                 start_time[b] - end_time[a], end_centre[a], end_speed[a], end_size[a], start_centre[b],
                 start_speed[b], start_size[b],
             )  # fmt: skip
@@ -234,7 +256,7 @@ def find_joins(
 
 
 @njit(cache=True, nogil=True)
-def _join_cost(
+def join_cost(
     wait: float, end: Float, end_speed: Float, end_size: Float, start: Float, start_speed: Float, start_size: Float
 ) -> float:  # pragma: no cover
     """How unlike one animal an end and a beginning ``wait`` s later are; infinite beyond reach."""

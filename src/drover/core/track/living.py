@@ -6,6 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.track.filters import COVARIANCES, STATES
+from drover.core.track.turning import MODES
+from drover.core.types import LOOK
 
 __all__ = ["Living"]
 
@@ -21,7 +23,12 @@ _COLUMNS: dict[str, tuple[type[np.generic], int]] = {
     "seen": (np.float64, 4),
     "hidden": (np.bool_, 0),
     "at_edge": (np.bool_, 0),
+    "in_exit": (np.bool_, 0),
+    "born_at": (np.float64, 0),
+    "look": (np.float32, LOOK),
+    "mode": (np.float64, MODES),
 }
+_SELDOM = ("mode",)  # columns that only some settings use
 
 
 class Living:
@@ -29,7 +36,9 @@ class Living:
 
     ``number`` is the birth, ``mean`` and ``cov`` the filter, ``hits`` the frames it was seen in, ``seen_at`` s when
     it was last seen, ``seen`` its centre px and speed px/frame then, ``usual`` its width and height over the last
-    while, ``hidden`` whether a blob covers it, ``at_edge`` whether it was last seen near the picture's edge.
+    while, ``hidden`` whether a blob covers it, ``at_edge`` whether it was last seen near the picture's edge or in an
+    exit, ``in_exit`` whether in an exit, ``born_at`` s when it was first seen, ``look`` how it looks on average,
+    ``mode`` its filters where several are mixed.
     """
 
     number: NDArray[np.int32]
@@ -43,11 +52,16 @@ class Living:
     seen: NDArray[np.float64]
     hidden: NDArray[np.bool_]
     at_edge: NDArray[np.bool_]
+    in_exit: NDArray[np.bool_]
+    born_at: NDArray[np.float64]
+    look: NDArray[np.float32]
+    mode: NDArray[np.float64]
 
-    def __init__(self) -> None:
+    def __init__(self, *, turning: bool = False) -> None:
         self.count = 0
         for name, (dtype, width) in _COLUMNS.items():
-            setattr(self, name, np.zeros((64, width) if width else 64, dtype))
+            wide = 0 if name in _SELDOM and not turning else width
+            setattr(self, name, np.zeros((64, wide) if width else 64, dtype))
 
     def keep(self, rows: NDArray[np.bool_]) -> None:
         """Keep some of the living rows, in their order."""

@@ -12,6 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.geometry import overlap_matrix
+from drover.core.settings.base import Points
+from drover.core.track.exits import in_exits
+from drover.core.track.looks import look_changes
 from drover.core.types import Crossings, Tracks, TrackState, Truth
 
 __all__ = ["KINDS", "Moment", "MomentHits", "find_moments", "moments_against_truth"]
@@ -25,6 +28,7 @@ KINDS = {
     "end": "ends away from the edge",
     "size": "sudden change of size",
     "speed": "sudden change of speed",
+    "look": "sudden change of look",
 }
 EDGE = 1.0  # sizes from the picture's edge within which a birth or an end is in order
 SMALL_MARGIN = 0.25  # of cost: a link that beats its runner-up by less is a close call
@@ -32,6 +36,8 @@ LEAST_GAP = 0.24  # s
 NEAR = 0.6  # s: moments of one identity nearer than this are one
 COUNTS = 0.25  # what a crossing within a second adds to a moment's score
 SIZE_JUMP = 0.45  # summed log ratio of the sides within a fifth of a second
+LOOK_SPAN = 8  # detections on either side that a change of look is judged by
+LOOK_CHANGE = 0.5  # of a whole change of look
 SPEED_JUMP = 0.35  # of the size, px/frame of change within a few frames
 
 
@@ -58,20 +64,33 @@ class Moment:
         return f"{KINDS[self.kind]}: {who}" + (", and a count hangs on it" if self.counted else "")
 
 
-def find_moments(tracks: Tracks, times: Float, crossings: Crossings | None = None) -> tuple[Moment, ...]:
-    """All moments of a result, the most doubtful first."""
+def find_moments(
+    tracks: Tracks,
+    times: Float,
+    crossings: Crossings | None = None,
+    *,
+    look: NDArray[np.uint8] | None = None,
+    exits: tuple[Points, ...] = (),
+) -> tuple[Moment, ...]:
+    """All moments of a result, the most doubtful first.
+
+    ``look`` (detections, 32) is how each detection looks, where anybody looked; in ``exits``, polygons in fractions,
+    births and ends are in order.
+    """
     if len(tracks) == 0:
         return ()
     found: list[Moment] = []
     for k in range(len(tracks.paths.identity)):
-        found += _of_path(tracks, times, k)
+        found += _of_path(tracks, times, k, exits)
     found += _shared(tracks)
+    if look is not None and len(look):
+        found += _changed_looks(tracks, look)
     merged = _merged(found, times)
     counted = [_with_count(moment, crossings, times) for moment in merged]
     return tuple(sorted(counted, key=lambda m: (-m.score, m.frame, m.identities)))
 
 
-def _of_path(tracks: Tracks, times: Float, k: int) -> list[Moment]:
+def _of_path(tracks: Tracks, times: Float, k: int, exits: tuple[Points, ...]) -> list[Moment]:
     """Gaps, close calls, odd beginnings and ends, and jumps of one identity."""
     paths = tracks.paths
     rows = paths.row[paths.start[k] : paths.start[k + 1]]
@@ -80,7 +99,7 @@ def _of_path(tracks: Tracks, times: Float, k: int) -> list[Moment]:
     size = np.maximum(np.median(box[:, 2:] - box[:, :2], axis=0), 1.0)
     unseen = tracks.state[rows] == TrackState.COASTING
     out = _gaps(frames, times, unseen, box, size, who)
-    out += _ends(tracks, frames, box, size, who)
+    out += _ends(tracks, frames, box, size, who, exits)
     if tracks.margin is not None:
         close = np.flatnonzero(tracks.margin[rows] < SMALL_MARGIN)
         out += [
@@ -118,7 +137,14 @@ def _gaps(
     return out
 
 
-def _ends(tracks: Tracks, frames: NDArray[np.int64], box: Float, size: Float, who: tuple[int, ...]) -> list[Moment]:
+def _ends(
+    tracks: Tracks,
+    frames: NDArray[np.int64],
+    box: Float,
+    size: Float,
+    who: tuple[int, ...],
+    exits: tuple[Points, ...],
+) -> list[Moment]:
     width, height = tracks.size
     room = EDGE * size
     out = []
@@ -126,7 +152,8 @@ def _ends(tracks: Tracks, frames: NDArray[np.int64], box: Float, size: Float, wh
         x1, y1, x2, y2 = box[place]
         inside = x1 > room[0] and y1 > room[1] and x2 < width - room[0] and y2 < height - room[1]
         at = int(frames[place])
-        if inside and abs(at - clip_end) > 2:
+        middle = (box[place : place + 1 or None, :2] + box[place : place + 1 or None, 2:]) / 2
+        if inside and abs(at - clip_end) > 2 and not in_exits(middle, exits, tracks.size)[0]:
             out.append(Moment(at, at, at, kind, 0.7, who))
     return out
 
@@ -180,6 +207,19 @@ def _shared(tracks: Tracks) -> list[Moment]:
         for part in np.split(np.array(frames), cuts):
             score = min(0.9, 0.4 + 0.02 * len(part))
             out.append(Moment(int(part[-1]), int(part[0]), int(part[-1]), "shared", score, pair))
+    return out
+
+
+def _changed_looks(tracks: Tracks, look: NDArray[np.uint8]) -> list[Moment]:
+    """Places where an identity looks another way than shortly before."""
+    paths = tracks.paths
+    change = look_changes(paths.start, paths.row, tracks.detection, look, LOOK_SPAN)
+    out = []
+    for k in range(len(paths.identity)):
+        first, past = int(paths.start[k]), int(paths.start[k + 1])
+        for p in _peaks(change[first:past], LOOK_CHANGE).tolist():
+            at, score = int(paths.frame[first + p]), min(0.7, 0.3 + 0.4 * float(change[first + p]))
+            out.append(Moment(at, at, at, "look", score, (int(paths.identity[k]),)))
     return out
 
 

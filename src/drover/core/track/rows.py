@@ -65,6 +65,10 @@ class TrackRows:
             if number not in self._identity:
                 self._identity[number] = len(self._identity) + 1
 
+    def take_up(self, number: int, before: int) -> None:
+        """A new number is an earlier one come back: it has that one's identity."""
+        self._identity[number] = self._identity[before]
+
     def refuse(self, distance: NDArray[np.float64]) -> None:
         """Note the nearest detection that a believed track could not have."""
         self._refused.append(distance.astype(np.float32))
@@ -80,7 +84,11 @@ class TrackRows:
         identity = _lookup(self._identity, table["number"])
         keep = (identity > 0) & ~_after_last_seen(identity, frame, table["state"])
         order = np.flatnonzero(keep)
-        order = order[np.lexsort((identity[order], frame[order]))]
+        coasts = table["state"][order] == TrackState.COASTING
+        order = order[np.lexsort((coasts, identity[order], frame[order]))]
+        # One that came back was seen while its former track still coasted: what was seen holds.
+        twice = (np.diff(identity[order]) == 0) & (np.diff(frame[order]) == 0)
+        order = np.delete(order, np.flatnonzero(twice) + 1)
         counts = np.bincount(frame[order], minlength=len(self._frame_start) - 1)
         refused = np.concatenate(self._refused) if self._refused else np.zeros(0, np.float32)
         return Tracks(

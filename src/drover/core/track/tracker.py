@@ -2,29 +2,31 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.recipe import TrackSettings
-from drover.core.track.candidates import find_candidates
+from drover.core.track.candidates import find_candidates, weights_of
+from drover.core.track.correcting import correct_alone, regrow, share_blob
+from drover.core.track.exits import in_exits
 from drover.core.track.filters import (
     FRAME_RATE,
     centre_and_size,
     forecast_boxes,
     new_filters,
     predict,
-    scale_of,
-    update,
 )
-from drover.core.track.groups import assign_greedy, assign_groups, margins
+from drover.core.track.groups import margins, match_rounds
 from drover.core.track.living import Living
-from drover.core.track.measuring import measure
+from drover.core.track.looks import learn_looks
+from drover.core.track.lost import LostOnes
 from drover.core.track.rows import TrackRows, write_rows
-from drover.core.track.sharing import LEAST_FIRMNESS, MOST_SHARERS, fit_boxes, pixel_table, sharers
-from drover.core.types import Tracks
+from drover.core.track.sharing import MOST_SHARERS, sharers
+from drover.core.track.turning import new_modes, predict_turning
+from drover.core.track.upkeep import hold_inside, note_seen, outlived, own_distance, refuse_covered
+from drover.core.types import LOOK, Detections, Tracks
 
 __all__ = ["VERSION", "FrameBoxes", "LookAhead", "Tracker"]
 
@@ -33,10 +35,11 @@ COVERED = 0.5  # a detection that covers this share of a living track's forecast
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an animal may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
 LEAST_PATIENCE = 0.5  # s more than the longest gap within which the next picture may come
+GONE_AFTER = 0.5  # s unseen after which one last seen in an exit has left
 GUEST_AFTER = 12.0  # frames unseen in the open after which a track is no longer taken to be in a blob it meets
 
 Float = NDArray[np.float64]
-_NO_RUNS = np.zeros((0, 3), np.int16)
+_NO_LOOKS = np.zeros((0, LOOK), np.float32)
 
 
 @dataclass(frozen=True)
@@ -44,7 +47,8 @@ class FrameBoxes:
     """The detections of one frame.
 
     ``box`` (n, 4) float32 px, ``confidence`` (n,) float32, ``class_id`` (n,) int16; ``run_start`` (n + 1,) int64 and
-    ``runs`` the blobs, empty where there are none; ``first_row`` is the row of the first of them in the whole table.
+    ``runs`` the blobs, empty where there are none; ``first_row`` is the row of the first of them in the whole table;
+    ``look`` (n, 32) float32 is how each looks, without rows where nobody looked.
     """
 
     box: NDArray[np.float32]
@@ -53,6 +57,17 @@ class FrameBoxes:
     run_start: NDArray[np.int64]
     runs: NDArray[np.int16]
     first_row: int = 0
+    look: NDArray[np.float32] = field(default_factory=lambda: _NO_LOOKS)
+
+    @staticmethod
+    def of(detections: Detections, frame: int) -> FrameBoxes:
+        """The boxes of one frame of a whole table, through views."""
+        part = detections.rows_of(frame)
+        return FrameBoxes(
+            detections.box[part], detections.confidence[part], detections.class_id[part],
+            detections.run_start[part.start : part.stop + 1], detections.runs, part.start,
+            detections.look[part].astype(np.float32) if len(detections.look) else _NO_LOOKS,
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -88,13 +103,11 @@ class Tracker:
         self.size = size
         wanted = settings.life.hits_to_confirm
         self._hits = max(min(LEAST_HITS, wanted), round(wanted * min(1.0, rate / FRAME_RATE)))
-        match = settings.match
-        self._weights = np.array(
-            [match.distance_weight, match.overlap_weight, match.direction_weight, match.size_weight]
-        )
-        if self._weights.sum() <= 0:
-            self._weights[0] = 1.0
-        self._living = Living()
+        self._weights = {looks: weights_of(settings.match, looks=looks) for looks in (False, True)}
+        self._edges = float(size[0]), float(size[1])
+        self._turning = settings.motion.model == "turning"
+        self._living = Living(turning=self._turning)
+        self._lost = LostOnes(settings.life.return_within, settings.match.look_weight)
         self._rows = TrackRows()
         self._born = 0
         self._time: float | None = None
@@ -112,22 +125,23 @@ class Tracker:
         room = margins(track, detection, cost, match, len(found.box))
         link, seen, hidden = match.copy(), match >= 0, np.zeros(n, np.bool_)
         apart, nis = np.full(n, np.nan), np.full(n, np.nan)
-        _own_distance(track, detection, distance, match, apart)
+        own_distance(track, detection, distance, match, apart)
         alone = np.ones(n, np.bool_)
         if settings.blobs.share and n:
             self._share(found, forecast, unseen, match, link, seen, hidden, alone, nis)
         self._correct(found, match, alone, nis)
+        if len(found.look):
+            learn_looks(living.look, match, alone, found.look)
         if settings.motion.size_doubt > 0:
             regrow(living.mean, living.usual, seen | hidden, living.seen_at, self._before)
-        living.hits[:n] += seen
-        living.seen_at[:n][seen] = time
-        living.seen[:n][seen] = living.mean[:n][seen][:, [0, 1, 4, 5]]
-        living.hidden[:n] = hidden
-        mark_edges(living.mean, seen, living.at_edge, *map(float, self.size))
-        newly = ~living.believed[:n] & (living.hits[:n] >= self._hits)
-        if newly.any():
-            living.believed[:n] |= newly
-            self._rows.believe(living.number[:n][newly])
+        newly = note_seen(
+            living.mean, seen, hidden, time, self._hits, *self._edges, living.hits, living.seen_at, living.seen,
+            living.hidden, living.at_edge, living.believed,
+        )  # fmt: skip
+        if settings.life.exits:
+            self._mark_exits(seen)
+        if len(newly):
+            self._believe(newly, time)
         self._note(found, link, seen, apart, room, nis)
         missed = living.believed[:n] & ~seen & np.isfinite(nearest)
         if missed.any():
@@ -157,11 +171,13 @@ class Tracker:
 
     def _expire(self, time: float) -> None:
         """Give up what has been unseen for too long by now: after a hole in the footage nothing goes on."""
-        living = self._living
-        patience = self.settings.life.longest_gap * np.where(living.hidden[: living.count], HIDDEN_PATIENCE, 1.0)
+        living, gap = self._living, self.settings.life.longest_gap
         waited = time - living.seen_at[: living.count]
-        if (waited > patience + LEAST_PATIENCE).any():
-            living.keep(waited <= patience + LEAST_PATIENCE)
+        if waited.max(initial=0.0) <= gap + LEAST_PATIENCE:
+            return
+        patience = gap * np.where(living.hidden[: living.count], HIDDEN_PATIENCE, 1.0) + LEAST_PATIENCE
+        self._lost.lose(living, waited > patience)
+        living.keep(waited <= patience)
 
     def _predict(self, time: float) -> Float:
         """Move all filters on; returns the frames since each was last seen."""
@@ -171,10 +187,16 @@ class Tracker:
         self._time = time if self._time is None else max(time, self._time)
         unseen = np.maximum(time - living.seen_at[: living.count], 0.0) * FRAME_RATE
         fading = np.where(living.hidden[: living.count], 0.0, unseen / max(frames, 1.0))
-        predict(
-            living.mean, living.cov, living.count, frames, motion.jumpiness, motion.size_noise, motion.size_scaling,
-            motion.model == "pushed", fading, motion.fade * FRAME_RATE,
-        )  # fmt: skip
+        noises = motion.jumpiness, motion.size_noise, motion.size_scaling
+        if self._turning:
+            turn = np.radians(motion.turn_rate) / FRAME_RATE
+            predict_turning(
+                living.mean, living.cov, living.mode, living.count, frames, *noises, turn, fading,
+                motion.fade * FRAME_RATE,
+            )  # fmt: skip
+        else:
+            pushed = motion.model == "pushed"
+            predict(living.mean, living.cov, living.count, frames, *noises, pushed, fading, motion.fade * FRAME_RATE)
         return unseen
 
     def _candidates(self, found: FrameBoxes, forecast: NDArray[np.float32], unseen: Float):  # type: ignore[no-untyped-def]
@@ -184,7 +206,8 @@ class Tracker:
         return find_candidates(
             living.mean, living.cov, living.seen, living.count, forecast, found.box, living.class_id, found.class_id,
             match.same_class, unseen, wait, settings.motion.box_noise,
-            settings.motion.size_scaling, match.gate, match.farthest, match.overlap == "generalised", self._weights,
+            settings.motion.size_scaling, match.gate, match.farthest, match.overlap == "generalised",
+            living.look, found.look, self._weights[len(found.look) > 0],
         )  # fmt: skip
 
     def _match(
@@ -192,22 +215,11 @@ class Tracker:
     ) -> NDArray[np.int64]:
         """Believed tracks choose first among sure detections, then among weak ones; tentative ones take the rest."""
         n, m = self._living.count, len(found.box)
-        match = np.full(n, -1, np.int64)
-        if len(track) == 0:
-            return match
-        believed = self._living.believed[:n][track]
-        sure = (found.confidence >= self.settings.match.sure_from)[detection]
-        free = np.ones(m, np.bool_)
-        for use in (believed & sure, believed & ~sure, ~believed):
-            if not use.any():
-                continue
-            use = use & (match[track] < 0) & free[detection]
-            if self.settings.match.assignment == "greedy":
-                assign_greedy(track, detection, cost, use, m, match)
-            else:
-                assign_groups(track, detection, cost, use, n, m, match)
-            free[match[match >= 0]] = False
-        return match
+        settings = self.settings.match
+        return match_rounds(
+            track, detection, cost, self._living.believed, found.confidence, settings.sure_from,
+            settings.assignment == "greedy", n, m,
+        )  # fmt: skip
 
     def _share(
         self,
@@ -236,7 +248,7 @@ class Tracker:
             members = members[:MOST_SHARERS]
             runs = found.runs[int(found.run_start[d]) : int(found.run_start[d + 1])]
             firm = share_blob(
-                living.mean, living.cov, members, runs, found.box[d], self.settings.motion.box_noise,
+                living.mean, living.cov, living.mode, members, runs, found.box[d], self.settings.motion.box_noise,
                 self.settings.motion.size_scaling, nis,
             )  # fmt: skip
             alone[members] = False
@@ -246,10 +258,9 @@ class Tracker:
 
     def _correct(self, found: FrameBoxes, match: NDArray[np.int64], alone: NDArray[np.bool_], nis: Float) -> None:
         living, motion = self._living, self.settings.motion
-        width, height = self.size
         correct_alone(
-            living.mean, living.cov, living.usual, match, alone, found.box, found.confidence, motion.box_noise,
-            motion.size_scaling, motion.size_doubt, motion.weak_doubt, float(width), float(height), nis,
+            living.mean, living.cov, living.mode, living.usual, match, alone, found.box, found.confidence,
+            motion.box_noise, motion.size_scaling, motion.size_doubt, motion.weak_doubt, *self._edges, nis,
         )  # fmt: skip
 
     def _note(
@@ -274,10 +285,30 @@ class Tracker:
         """Give up tentative tracks that missed a frame, and coasting ones past their gap or out of the picture."""
         living = self._living
         n = living.count
-        inside = hold_inside(living.mean, n, living.at_edge, *map(float, self.size))
-        patience = self.settings.life.longest_gap * np.where(hidden, HIDDEN_PATIENCE, 1.0)
-        patient = time - living.seen_at[:n] <= patience + 1e-9
-        living.keep(seen | (living.believed[:n] & patient & inside))
+        inside = hold_inside(living.mean, n, living.at_edge, *self._edges)
+        keep = outlived(
+            seen, living.believed, inside, hidden, living.in_exit, living.seen_at, time,
+            self.settings.life.longest_gap, HIDDEN_PATIENCE, GONE_AFTER,
+        )  # fmt: skip
+        if not keep.all():
+            self._lost.lose(living, ~keep)
+            living.keep(keep)
+
+    def _mark_exits(self, seen: NDArray[np.bool_]) -> None:
+        """Note of each track that is seen whether it stands where animals leave: there it may go for good."""
+        living, rows = self._living, np.flatnonzero(seen)
+        living.in_exit[rows] = in_exits(living.mean[rows, :2], self.settings.life.exits, self.size)
+        living.at_edge[rows] |= living.in_exit[rows]
+
+    def _believe(self, rows: NDArray[np.int64], time: float) -> None:
+        """Give an identity to tracks seen often enough: that of a lost one that has come back, or a new one."""
+        for k in rows.tolist():
+            number = int(self._living.number[k])
+            before = self._lost.returned(self._living, k, time)
+            if before is None:
+                self._rows.believe(self._living.number[k : k + 1])
+            else:
+                self._rows.take_up(number, before)
 
     def _bear(self, found: FrameBoxes, match: NDArray[np.int64], time: float) -> None:
         """Start a tentative track on every free, sure detection that does not cover a believed track."""
@@ -298,12 +329,14 @@ class Tracker:
             hits=np.ones(len(at), np.int32), believed=np.full(len(at), self._hits <= 1),
             seen_at=np.full(len(at), time), class_id=found.class_id[at],
             usual=measured[:, 2:], seen=mean[:, [0, 1, 4, 5]], hidden=np.zeros(len(at), np.bool_),
-            at_edge=np.ones(len(at), np.bool_),
+            at_edge=np.ones(len(at), np.bool_), in_exit=np.zeros(len(at), np.bool_), born_at=np.full(len(at), time),
+            look=found.look[at] if len(found.look) else np.zeros((len(at), LOOK), np.float32),
+            mode=new_modes(cov) if self._turning else np.zeros((len(at), 0)),
         )  # fmt: skip
         self._born += len(at)
         born = slice(first, living.count)
         if self._hits <= 1:
-            rows.believe(living.number[born])
+            self._believe(np.arange(first, living.count), time)
         rows.room_for(len(at))
         none = np.full(len(at), np.nan)
         wrote = write_rows(
@@ -312,146 +345,3 @@ class Tracker:
             *rows.columns.values(),
         )  # fmt: skip
         rows.wrote(wrote)
-
-
-# --- kernels -----------------------------------------------------------------------------------------------
-
-
-@njit(cache=True, nogil=True)
-def _own_distance(
-    track: NDArray[np.int64], detection: NDArray[np.int64], distance: Float, match: NDArray[np.int64], out: Float
-) -> None:  # pragma: no cover
-    for e in range(track.shape[0]):
-        if match[track[e]] == detection[e]:
-            out[track[e]] = distance[e]
-
-
-@njit(cache=True, nogil=True)
-def correct_alone(
-    mean: Float,
-    cov: Float,
-    usual: Float,
-    match: NDArray[np.int64],
-    alone: NDArray[np.bool_],
-    box: NDArray[np.float32],
-    confidence: NDArray[np.float32],
-    box_noise: float,
-    scaling: float,
-    doubt: float,
-    weak_doubt: float,
-    width: float,
-    height: float,
-    nis: Float,
-) -> None:  # pragma: no cover
-    """Correct each track that has a detection to itself."""
-    measured, spread = np.empty(4), np.empty(4)
-    for k in range(match.shape[0]):
-        if match[k] < 0 or not alone[k]:
-            continue
-        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
-        weakness = weak_doubt * (1.0 - min(max(float(confidence[match[k]]), 0.0), 1.0))
-        measure(mean, usual, k, box, match[k], noise, doubt, weakness, width, height, measured, spread)
-        nis[k] = update(mean, cov, k, measured, spread)
-
-
-@njit(cache=True, nogil=True)
-def share_blob(
-    mean: Float,
-    cov: Float,
-    members: NDArray[np.int64],
-    runs: NDArray[np.int16],
-    box: NDArray[np.float32],
-    box_noise: float,
-    scaling: float,
-    nis: Float,
-) -> NDArray[np.bool_]:  # pragma: no cover
-    """Share a blob among its members and correct their centres; which of them were seen at all."""
-    table, x0, y0 = pixel_table(runs, box)
-    n = members.shape[0]
-    expected, size, spread = np.empty((n, 2)), np.empty((n, 2)), np.empty((n, 2))
-    for i in range(n):
-        k = members[i]
-        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
-        for axis in range(2):
-            expected[i, axis] = mean[k, axis] - (x0 if axis == 0 else y0)
-            size[i, axis] = max(mean[k, 2 + axis], 2.0)
-            spread[i, axis] = np.sqrt(cov[k, 6 * axis] + noise * noise)
-    at, firmness = fit_boxes(table, expected, size, spread)
-    firm = np.zeros(n, np.bool_)
-    measured, noises = np.empty(4), np.full(4, np.inf)
-    for i in range(n):
-        k = members[i]
-        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
-        for axis in range(2):
-            measured[axis] = at[i, axis] + (x0 if axis == 0 else y0)
-            sits = firmness[i, axis] >= LEAST_FIRMNESS
-            noises[axis] = 1.2 * noise / np.sqrt(firmness[i, axis]) if sits else np.inf
-            firm[i] |= sits
-        if firm[i]:
-            nis[k] = update(mean, cov, k, measured, noises)
-    return firm
-
-
-@njit(cache=True, nogil=True)
-def regrow(
-    mean: Float, usual: Float, seen: NDArray[np.bool_], seen_at: Float, before: float
-) -> None:  # pragma: no cover
-    """Give a track that has just gone out of sight its usual size again.
-
-    It went behind something: what was seen last was its rear part, so the rear side stays where it is.
-    """
-    for k in range(seen.shape[0]):
-        if seen[k] or seen_at[k] < before - 1e-9:
-            continue
-        for axis in range(2):
-            more = usual[k, axis] - mean[k, 2 + axis]
-            if more > 0:
-                mean[k, 2 + axis] = usual[k, axis]
-                mean[k, axis] += 0.5 * more * np.sign(mean[k, 4 + axis])
-
-
-@njit(cache=True, nogil=True)
-def mark_edges(
-    mean: Float, seen: NDArray[np.bool_], at_edge: NDArray[np.bool_], width: float, height: float
-) -> None:  # pragma: no cover
-    """Note of each track that is seen whether it is within its own size of the picture's edge."""
-    for k in range(seen.shape[0]):
-        if seen[k]:
-            x, y, w, h = mean[k, 0], mean[k, 1], mean[k, 2], mean[k, 3]
-            at_edge[k] = x < 1.5 * w or x > width - 1.5 * w or y < 1.5 * h or y > height - 1.5 * h
-
-
-@njit(cache=True, nogil=True)
-def hold_inside(
-    mean: Float, count: int, at_edge: NDArray[np.bool_], width: float, height: float
-) -> NDArray[np.bool_]:  # pragma: no cover
-    """Which tracks are inside the picture; one that was last seen well inside is held there, standing."""
-    out = np.ones(count, np.bool_)
-    for k in range(count):
-        for axis in range(2):
-            most = width if axis == 0 else height
-            if 0.0 < mean[k, axis] < most:
-                continue
-            if at_edge[k]:
-                out[k] = False
-            else:
-                mean[k, axis] = min(max(mean[k, axis], 1.0), most - 1.0)
-                mean[k, 4 + axis] = 0.0
-    return out
-
-
-@njit(cache=True, nogil=True)
-def refuse_covered(
-    box: NDArray[np.float32], forecast: NDArray[np.float32], share: float, free: NDArray[np.bool_]
-) -> None:  # pragma: no cover
-    """Take those boxes from the free ones that cover at least ``share`` of some forecast, in place."""
-    for d in range(box.shape[0]):
-        if not free[d]:
-            continue
-        for k in range(forecast.shape[0]):
-            width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
-            height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
-            area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
-            if width > 0 and height > 0 and width * height >= share * area:
-                free[d] = False
-                break

@@ -1,0 +1,110 @@
+"""Correcting filters by what was seen: a detection to itself, a share of a blob, or the size known from before."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from drover.core.track.filters import scale_of, update
+from drover.core.track.measuring import measure
+from drover.core.track.sharing import LEAST_FIRMNESS, fit_boxes, pixel_table
+from drover.core.track.turning import update_turning
+
+__all__ = ["correct_alone", "regrow", "share_blob"]
+
+Float = NDArray[np.float64]
+
+
+@njit(cache=True, nogil=True)
+def correct(mean: Float, cov: Float, mode: Float, k: int, measured: Float, noise: Float) -> float:  # pragma: no cover
+    """Correct track ``k`` by a measurement, whichever filter it has."""
+    if mode.shape[1] > 0:
+        return update_turning(mean, cov, mode, k, measured, noise)
+    return update(mean, cov, k, measured, noise)
+
+
+@njit(cache=True, nogil=True)
+def correct_alone(
+    mean: Float,
+    cov: Float,
+    mode: Float,
+    usual: Float,
+    match: NDArray[np.int64],
+    alone: NDArray[np.bool_],
+    box: NDArray[np.float32],
+    confidence: NDArray[np.float32],
+    box_noise: float,
+    scaling: float,
+    doubt: float,
+    weak_doubt: float,
+    width: float,
+    height: float,
+    nis: Float,
+) -> None:  # pragma: no cover
+    """Correct each track that has a detection to itself."""
+    measured, spread = np.empty(4), np.empty(4)
+    for k in range(match.shape[0]):
+        if match[k] < 0 or not alone[k]:
+            continue
+        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
+        weakness = weak_doubt * (1.0 - min(max(float(confidence[match[k]]), 0.0), 1.0))
+        measure(mean, usual, k, box, match[k], noise, doubt, weakness, width, height, measured, spread)
+        nis[k] = correct(mean, cov, mode, k, measured, spread)
+
+
+@njit(cache=True, nogil=True)
+def share_blob(
+    mean: Float,
+    cov: Float,
+    mode: Float,
+    members: NDArray[np.int64],
+    runs: NDArray[np.int16],
+    box: NDArray[np.float32],
+    box_noise: float,
+    scaling: float,
+    nis: Float,
+) -> NDArray[np.bool_]:  # pragma: no cover
+    """Share a blob among its members and correct their centres; which of them were seen at all."""
+    table, x0, y0 = pixel_table(runs, box)
+    n = members.shape[0]
+    expected, size, spread = np.empty((n, 2)), np.empty((n, 2)), np.empty((n, 2))
+    for i in range(n):
+        k = members[i]
+        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
+        for axis in range(2):
+            expected[i, axis] = mean[k, axis] - (x0 if axis == 0 else y0)
+            size[i, axis] = max(mean[k, 2 + axis], 2.0)
+            spread[i, axis] = np.sqrt(cov[k, 6 * axis] + noise * noise)
+    at, firmness = fit_boxes(table, expected, size, spread)
+    firm = np.zeros(n, np.bool_)
+    measured, noises = np.empty(4), np.full(4, np.inf)
+    for i in range(n):
+        k = members[i]
+        noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
+        for axis in range(2):
+            measured[axis] = at[i, axis] + (x0 if axis == 0 else y0)
+            sits = firmness[i, axis] >= LEAST_FIRMNESS
+            noises[axis] = 1.2 * noise / np.sqrt(firmness[i, axis]) if sits else np.inf
+            firm[i] |= sits
+        if firm[i]:
+            nis[k] = correct(mean, cov, mode, k, measured, noises)
+    return firm
+
+
+@njit(cache=True, nogil=True)
+def regrow(
+    mean: Float, usual: Float, seen: NDArray[np.bool_], seen_at: Float, before: float
+) -> None:  # pragma: no cover
+    """Give a track that has just gone out of sight its usual size again.
+
+    It went behind something: what was seen last was its rear part, so the rear side stays where it is.
+    """
+    for k in range(seen.shape[0]):
+        if seen[k] or seen_at[k] < before - 1e-9:
+            continue
+        for axis in range(2):
+            more = usual[k, axis] - mean[k, 2 + axis]
+            if more > 0:
+                mean[k, 2 + axis] = usual[k, axis]
+                mean[k, axis] += 0.5 * more * np.sign(mean[k, 4 + axis])

@@ -1,0 +1,122 @@
+"""What is noted of the living tracks at the end of each frame, and which of them are given up."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+__all__ = ["hold_inside", "note_seen", "outlived", "own_distance", "refuse_covered"]
+
+Float = NDArray[np.float64]
+Bools = NDArray[np.bool_]
+
+
+@njit(cache=True, nogil=True)
+def own_distance(
+    track: NDArray[np.int64], detection: NDArray[np.int64], distance: Float, match: NDArray[np.int64], out: Float
+) -> None:  # pragma: no cover
+    """Fill in for each track its distance (standard deviations) to the detection it is matched to."""
+    for e in range(track.shape[0]):
+        if match[track[e]] == detection[e]:
+            out[track[e]] = distance[e]
+
+
+@njit(cache=True, nogil=True)
+def note_seen(
+    mean: Float,
+    seen: Bools,
+    is_hidden: Bools,
+    time: float,
+    least_hits: int,
+    width: float,
+    height: float,
+    hits: NDArray[np.int32],
+    seen_at: Float,
+    last: Float,
+    hidden: Bools,
+    at_edge: Bools,
+    believed: Bools,
+) -> NDArray[np.int64]:  # pragma: no cover
+    """Note of each track whether, when (s) and where it was seen; the rows of those newly believed.
+
+    A track is at the edge when it was last seen within its own size of it; the picture is ``width`` x ``height`` px.
+    """
+    newly = np.empty(seen.shape[0], np.int64)
+    n = 0
+    for k in range(seen.shape[0]):
+        hidden[k] = is_hidden[k]
+        if not seen[k]:
+            continue
+        hits[k] += 1
+        seen_at[k] = time
+        x, y, w, h = mean[k, 0], mean[k, 1], mean[k, 2], mean[k, 3]
+        last[k, 0], last[k, 1], last[k, 2], last[k, 3] = x, y, mean[k, 4], mean[k, 5]
+        at_edge[k] = x < 1.5 * w or x > width - 1.5 * w or y < 1.5 * h or y > height - 1.5 * h
+        if not believed[k] and hits[k] >= least_hits:
+            believed[k] = True
+            newly[n] = k
+            n += 1
+    return newly[:n]
+
+
+@njit(cache=True, nogil=True)
+def outlived(
+    seen: Bools,
+    believed: Bools,
+    inside: Bools,
+    hidden: Bools,
+    in_exit: Bools,
+    seen_at: Float,
+    time: float,
+    longest_gap: float,
+    hidden_patience: float,
+    gone_after: float,
+) -> Bools:  # pragma: no cover
+    """Which tracks are kept: those seen, and believed ones inside the picture that are within their gap (s).
+
+    One that is hidden in a blob may stay longer, one last seen in an exit is soon given up.
+    """
+    keep = seen.copy()
+    for k in range(seen.shape[0]):
+        if keep[k] or not believed[k] or not inside[k]:
+            continue
+        patience = longest_gap * (hidden_patience if hidden[k] else 1.0)
+        if in_exit[k]:
+            patience = min(patience, gone_after)
+        keep[k] = time - seen_at[k] <= patience + 1e-9
+    return keep
+
+
+@njit(cache=True, nogil=True)
+def hold_inside(mean: Float, count: int, at_edge: Bools, width: float, height: float) -> Bools:  # pragma: no cover
+    """Which tracks are inside the picture; one that was last seen well inside is held there, standing."""
+    out = np.ones(count, np.bool_)
+    for k in range(count):
+        for axis in range(2):
+            most = width if axis == 0 else height
+            if 0.0 < mean[k, axis] < most:
+                continue
+            if at_edge[k]:
+                out[k] = False
+            else:
+                mean[k, axis] = min(max(mean[k, axis], 1.0), most - 1.0)
+                mean[k, 4 + axis] = 0.0
+    return out
+
+
+@njit(cache=True, nogil=True)
+def refuse_covered(
+    box: NDArray[np.float32], forecast: NDArray[np.float32], share: float, free: Bools
+) -> None:  # pragma: no cover
+    """Take those boxes from the free ones that cover at least ``share`` of some forecast, in place."""
+    for d in range(box.shape[0]):
+        if not free[d]:
+            continue
+        for k in range(forecast.shape[0]):
+            width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
+            height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
+            area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
+            if width > 0 and height > 0 and width * height >= share * area:
+                free[d] = False
+                break

@@ -1,0 +1,132 @@
+"""The mix of straight and turning filters against the textbook's full matrices, and on a circle."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from numba import njit
+
+from drover.core.track.filters import new_filters, predict, update
+from drover.core.track.turning import AT_BIRTH, CALM, STAY, new_modes, predict_turning, update_turning
+
+TURN = 0.1
+PLAIN = np.full(4, 2.0)
+
+
+def turn_matrix(t: float, w: float) -> np.ndarray:
+    if w == 0:
+        return np.array([[1, 0, t, 0], [0, 1, 0, t], [0, 0, 1, 0], [0, 0, 0, 1.0]])
+    s, c = np.sin(w * t), np.cos(w * t)
+    return np.array([[1, 0, s / w, -(1 - c) / w], [0, 1, (1 - c) / w, s / w], [0, 0, c, -s], [0, 0, s, c]])
+
+
+class Twin:
+    """Blom and Bar-Shalom's four steps with matrices, as printed."""
+
+    def __init__(self, x: np.ndarray, p: np.ndarray) -> None:
+        self.x, self.p, self.w = [x.copy() for _ in range(3)], [p.copy() for _ in range(3)], np.array(AT_BIRTH)
+
+    def step(self, t: float, q: float, z: np.ndarray, r: float) -> None:
+        over = np.full((3, 3), (1 - STAY**t) / 2)
+        np.fill_diagonal(over, STAY**t)
+        ahead = self.w @ over
+        share = over * self.w[:, None] / ahead
+        x0 = [sum(share[i, j] * self.x[i] for i in range(3)) for j in range(3)]
+        p0 = [
+            sum(share[i, j] * (self.p[i] + np.outer(self.x[i] - x0[j], self.x[i] - x0[j])) for i in range(3))
+            for j in range(3)
+        ]
+        g = np.array([[t * t / 2, 0], [0, t * t / 2], [t, 0], [0, t]])
+        h, told = np.eye(2, 4), np.zeros(3)
+        for j, w in enumerate((0.0, TURN, -TURN)):
+            f = turn_matrix(t, w)
+            x = f @ x0[j]
+            p = f @ p0[j] @ f.T + (q * (CALM if j == 0 else 1.0)) ** 2 * g @ g.T
+            s = h @ p @ h.T + r * r * np.eye(2)
+            off, gain = z - h @ x, p @ h.T @ np.linalg.inv(s)
+            self.x[j], self.p[j] = x + gain @ off, (np.eye(4) - gain @ h) @ p
+            told[j] = np.exp(-0.5 * off @ np.linalg.inv(s) @ off) / np.sqrt(np.linalg.det(s))
+        self.w = ahead * told / (ahead * told).sum()
+
+    @property
+    def mean(self) -> np.ndarray:
+        return sum(w * x for w, x in zip(self.w, self.x, strict=True))
+
+    @property
+    def spread(self) -> np.ndarray:
+        return sum(
+            w * (p + np.outer(x - self.mean, x - self.mean)) for w, x, p in zip(self.w, self.x, self.p, strict=True)
+        )
+
+
+def test_the_mixture_equals_the_textbook():
+    rng = np.random.default_rng(5)
+    mean, cov = new_filters(np.array([[50.0, 60.0, 20.0, 20.0]]), 2.0)
+    mode = new_modes(cov)
+    p = np.diag([cov[0, 0], cov[0, 6], cov[0, 2], cov[0, 8]])
+    twin = Twin(np.array([50.0, 60.0, 0.0, 0.0]), p)
+    for k in range(60):
+        t = (1.0, 2.0, 0.5)[k % 3]
+        z = np.array([50 + 40 * np.sin(k / 8), 60 + 2.0 * k]) + rng.normal(0, 1, 2)
+        predict_turning(mean, cov, mode, 1, t, 0.6, 0.2, 0.0, TURN, np.zeros(1), 0.0)
+        update_turning(mean, cov, mode, 0, np.array([*z, 20.0, 20.0]), np.array([2.0, 2.0, np.inf, np.inf]))
+        twin.step(t, 0.6, z, 2.0)
+        assert mean[0, [0, 1, 4, 5]] == pytest.approx(twin.mean, abs=1e-3)
+        assert cov[0, [0, 2, 6, 8]] == pytest.approx(np.diag(twin.spread)[[0, 2, 1, 3]], rel=1e-3)
+        assert mode[0, ::21] == pytest.approx(twin.w, abs=1e-4)
+
+
+def test_on_a_circle_it_sees_further_ahead_than_a_straight_filter():
+    def ahead(turning: bool) -> float:
+        mean, cov = new_filters(np.array([[100.0, 0.0, 20.0, 20.0]]), 2.0)
+        mode, off = new_modes(cov), []
+        for k in range(1, 160):
+            place = 100 * np.array([np.cos(TURN * k), np.sin(TURN * k)])
+            if turning:
+                predict_turning(mean, cov, mode, 1, 1.0, 0.3, 0.2, 0.0, TURN, np.zeros(1), 0.0)
+            else:
+                predict(mean, cov, 1, 1.0, 0.3, 0.2, 0.0, False, np.zeros(1), 0.0)
+            off.append(np.hypot(*(place - mean[0, :2])))
+            measured = np.array([*place, 20.0, 20.0])
+            if turning:
+                update_turning(mean, cov, mode, 0, measured, PLAIN)
+            else:
+                update(mean, cov, 0, measured, PLAIN)
+        if turning:
+            assert mode[0, 21] > 0.8, "the turn towards +y is what it does"
+        return float(np.mean(off[40:]))
+
+    assert ahead(True) < 0.35 * ahead(False)
+
+
+def test_moving_the_mean_moves_every_model_along():
+    mean, cov = new_filters(np.array([[100.0, 50.0, 20.0, 20.0]]), 2.0)
+    mode = new_modes(cov)
+    mean[0, 0] += 30.0
+    predict_turning(mean, cov, mode, 1, 1.0, 0.3, 0.2, 0.0, TURN, np.zeros(1), 0.0)
+    assert mean[0, :2] == pytest.approx([130.0, 50.0])
+
+
+@njit
+def _many_steps(mean, cov, mode, steps):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Long coasting, then being seen, over and over; the least variance met."""
+    least, never = np.inf, np.zeros(1)
+    measured, noise = np.array([10.0, 20.0, 30.0, 40.0]), np.full(4, 0.5)
+    for k in range(steps):
+        predict_turning(mean, cov, mode, 1, 1.0, 0.01, 0.01, 0.0, 0.1, never, 0.0)
+        if k % 50 > 20:
+            measured[0] = 10.0 + 5.0 * np.sin(k / 13.0)
+            update_turning(mean, cov, mode, 0, measured, noise)
+        least = min(least, cov[0, 0], cov[0, 2], cov[0, 6], cov[0, 8])
+    return least
+
+
+def test_covariances_stay_positive_over_a_million_steps():
+    mean, cov = new_filters(np.array([[10.0, 20.0, 30.0, 40.0]]), 0.5)
+    mode = new_modes(cov)
+    assert _many_steps(mean, cov, mode, 1_000_000) > 0
+    for model in range(3):
+        matrix = mode[0, 21 * model + 5 : 21 * model + 21].reshape(4, 4)
+        assert np.array_equal(matrix, matrix.T)
+        assert np.linalg.eigvalsh(matrix).min() > 0
+    assert np.isfinite(mean).all() and mode[0, ::21].sum() == pytest.approx(1.0)
