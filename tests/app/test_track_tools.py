@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QPoint, Qt
+import numpy as np
+from PySide6.QtCore import QPoint, QPointF, Qt
 
 from conftest import WAIT, up_to_date
 from drover.app.session import STAGES
@@ -86,3 +87,44 @@ def test_opening_another_clip_forgets_moments_and_notes_of_the_one_before(opened
     assert seen[0] == ((), False)
     assert opened.notes.notes == () and opened.notes.frame == -1
     assert opened.dials.track.moments.count() == 0
+
+
+def test_the_innovation_check_is_plotted_and_a_click_in_it_goes_there(opened, qtbot):
+    opened.strip.choose("track")
+    noise = opened.dials.track.noise
+    qtbot.waitUntil(lambda: "innovation check" in noise.words.text(), timeout=WAIT)
+    noise.plot.scene().prepareForPaint()
+    view = noise.plot.getViewBox()
+    at = noise.plot.mapFromScene(view.mapViewToScene(QPointF(4.0, 0.0)))
+    qtbot.mouseClick(noise.plot.viewport(), LEFT, pos=at)
+    assert abs(float(opened.session.clip.times[opened.session.frame]) - 4.0) < 0.3
+
+
+def test_an_exit_drawn_on_the_field_is_in_the_recipe_and_undone(opened, qtbot, tmp_path):
+    opened.strip.choose("track")
+    qtbot.mouseClick(opened.dials.track.exits.draw, LEFT)
+    size = opened.session.clip.width, opened.session.clip.height
+    corners = [(0.2, 0.2), (0.4, 0.2), (0.4, 0.5)]
+    for x, y in corners:
+        at = opened.field.view.to_widget(x * size[0], y * size[1]).toPoint()
+        qtbot.mouseClick(opened.field, LEFT, pos=at)
+    qtbot.keyClick(opened.field, Qt.Key.Key_Return)
+    drawn = opened.session.recipe.track.life.exits
+    assert len(drawn) == 1
+    assert np.abs(np.array(drawn[0]) - corners).max() < 0.01
+    assert opened.dials.track.exits.note.text() == "1 exit"
+    qtbot.waitUntil(lambda: up_to_date(opened, stages=STAGES), timeout=WAIT)
+    assert "exits" in opened.session.recipe_text
+    opened.session.undo.undo()
+    assert opened.session.recipe.track.life.exits == ()
+
+
+def test_the_turning_filter_and_looks_are_dials_that_link_again(opened, qtbot):
+    before = opened.session.tracks
+    box = opened.dials.track.choices["track.motion.model"].box
+    box.setCurrentIndex(box.findData("turning"))
+    opened.dials.track.rows["track.match.look_weight"].box.setValue(0.6)
+    qtbot.waitUntil(lambda: up_to_date(opened, stages=STAGES), timeout=WAIT)
+    assert opened.session.tracks is not before
+    assert opened.session.track_settings.motion.model == "turning"
+    assert opened.session.track_settings.match.look_weight == 0.6

@@ -28,6 +28,7 @@ class NoisePlot(QWidget):
         edge = pg.mkPen(colour(MOSS, 130), width=1)
         self._low, self._high = self.plot.plot(pen=edge), self.plot.plot(pen=edge)
         self.plot.addItem(pg.FillBetweenItem(self._low, self._high, brush=colour(MOSS, 40)))
+        self.plot.getAxis("left").setTicks([[(-1, "0.1"), (0, "1"), (1, "10")]])
         self._mean = self.plot.plot(pen=pg.mkPen(INK, width=1.6))
         column.addWidget(self.plot)
         column.addWidget(

@@ -125,7 +125,7 @@ class SizeSettings(Settings):
     least_aspect: float = dial(0.0, 0.0, 100.0, "w/h", "Blobs narrower for their height than this are dropped.", 0.1)
     most_aspect: float = dial(100.0, 0.01, 100.0, "w/h", "Blobs wider for their height than this are dropped.", 0.1)
     join_within: float = dial(
-        6.0, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0
+        4.0, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0
     )
     near_box: tuple[float, float, float, float] | None = Field(
         default=None, description="One animal near the camera: x1, y1, x2, y2 in fractions of the frame."

@@ -9,9 +9,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.geometry import overlap_matrix
+from drover.core.geometry import overlap_matrix, pair_overlap
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
 from drover.core.track.looks import look_changes
@@ -23,6 +24,7 @@ Float = NDArray[np.float64]
 KINDS = {
     "gap": "long gap",
     "shared": "two in one blob",
+    "meet": "two pass through each other",
     "margin": "close call between two",
     "begin": "begins away from the edge",
     "end": "ends away from the edge",
@@ -31,6 +33,7 @@ KINDS = {
     "look": "sudden change of look",
 }
 EDGE = 1.0  # sizes from the picture's edge within which a birth or an end is in order
+MEETING = 0.15  # overlap of two boxes from which they are in each other's gate
 SMALL_MARGIN = 0.25  # of cost: a link that beats its runner-up by less is a close call
 LEAST_GAP = 0.24  # s
 NEAR = 0.6  # s: moments of one identity nearer than this are one
@@ -82,7 +85,7 @@ def find_moments(
     found: list[Moment] = []
     for k in range(len(tracks.paths.identity)):
         found += _of_path(tracks, times, k, exits)
-    found += _shared(tracks)
+    found += _shared(tracks) + _meetings(tracks)
     if look is not None and len(look):
         found += _changed_looks(tracks, look)
     merged = _merged(found, times)
@@ -208,6 +211,48 @@ def _shared(tracks: Tracks) -> list[Moment]:
             score = min(0.9, 0.4 + 0.02 * len(part))
             out.append(Moment(int(part[-1]), int(part[0]), int(part[-1]), "shared", score, pair))
     return out
+
+
+def _meetings(tracks: Tracks) -> list[Moment]:
+    """Stretches in which the boxes of two identities, each linked to its own detection, lie over each other."""
+    frame, first, second, overlap = close_pairs(tracks.frame_start, tracks.box, tracks.detection, MEETING)
+    key = tracks.identity[first].astype(np.int64) << 32 | tracks.identity[second]
+    out = []
+    for pair in np.unique(key).tolist():
+        mine = key == pair
+        at, most = frame[mine], overlap[mine]
+        for part in np.split(np.arange(len(at)), np.flatnonzero(np.diff(at) > 12) + 1):
+            worst = int(part[np.argmax(most[part])])
+            score = min(0.6, 0.25 + 0.5 * float(most[worst]))
+            out.append(
+                Moment(
+                    int(at[worst]), int(at[part[0]]), int(at[part[-1]]), "meet", score, (pair >> 32, pair & 0xFFFFFFFF)
+                )
+            )
+    return out
+
+
+@njit(cache=True, nogil=True)
+def close_pairs(
+    frame_start: NDArray[np.int64], box: NDArray[np.float32], detection: NDArray[np.int32], least: float
+) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64], Float]:  # pragma: no cover
+    """Pairs of rows of one frame that overlap by at least ``least`` and are not linked to one detection.
+
+    Frame, first row, second row and overlap of each.
+    """
+    frames, first, second, overlap = [0], [0], [0], [0.0]
+    for f in range(frame_start.shape[0] - 1):
+        for a in range(frame_start[f], frame_start[f + 1]):
+            for b in range(a + 1, frame_start[f + 1]):
+                if detection[a] >= 0 and detection[a] == detection[b]:
+                    continue
+                shared = pair_overlap(box, a, box, b)
+                if shared >= least:
+                    frames.append(f)
+                    first.append(a)
+                    second.append(b)
+                    overlap.append(shared)
+    return np.array(frames)[1:], np.array(first)[1:], np.array(second)[1:], np.array(overlap)[1:]
 
 
 def _changed_looks(tracks: Tracks, look: NDArray[np.uint8]) -> list[Moment]:
