@@ -87,20 +87,20 @@ def box_foot(box: NDArray[np.float32]) -> NDArray[np.float64]:
 
 
 def box_reference(box: NDArray[np.float32], reference: str) -> NDArray[np.float64]:
-    """Reference point of each box.
+    """Reference point of each box: the middle of a side, or of the box.
 
     Parameters
     ----------
     box : (n, 4) float, px
-    reference : "foot" or "centre"
+    reference : "foot" (bottom), "centre", "top", "left" or "right"
 
     Returns
     -------
     (n, 2) float64, px
     """
     wide = np.asarray(box, np.float64)
-    x = (wide[:, 0] + wide[:, 2]) / 2
-    y = wide[:, 3] if reference == "foot" else (wide[:, 1] + wide[:, 3]) / 2
+    x = {"left": wide[:, 0], "right": wide[:, 2]}.get(reference, (wide[:, 0] + wide[:, 2]) / 2)
+    y = {"foot": wide[:, 3], "top": wide[:, 1]}.get(reference, (wide[:, 1] + wide[:, 3]) / 2)
     return np.column_stack([x, y])
 
 

@@ -284,6 +284,15 @@ class Tracks(_FrameRows):
         return rows_to_frames(self.frame_start)
 
     @cached_property
+    def class_of_identity(self) -> NDArray[np.int16]:
+        """(largest identity + 1,) int16, the class that each identity has in most of its rows."""
+        kinds = max(1, len(self.class_names))
+        votes = np.bincount(
+            self.identity.astype(np.int64) * kinds + self.class_id, minlength=(int(self.identity.max(initial=0)) + 1) * kinds
+        )
+        return votes.reshape(-1, kinds).argmax(axis=1).astype(np.int16)
+
+    @cached_property
     def paths(self) -> PathTable:
         """The rows in path order, made once."""
         order = np.lexsort((self.frame, self.identity))

@@ -1,69 +1,39 @@
-"""Crossings of track paths with directed polylines, exact between frames.
-
-A path step a -> b crosses a segment p -> q when a and b lie on different sides of p -> q, and p and q on
-different sides of a -> b. Zero counts as the positive side in both tests, so a path through a corner of the
-line crosses exactly one of the two segments that meet there, and a path that touches the line and turns back
-crosses it twice or not at all.
-"""
+"""Crossings of lines, by each line's own rule."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.geometry import box_reference
+from drover.core.count.passages import find_passages, line_distance, settled_passages, two_of
+from drover.core.count.paths import KnownPaths, TrackPaths, path_for
+from drover.core.count.zones import ZoneVisits, find_visits
 from drover.core.recipe import CountSettings, LineSettings
+from drover.core.settings.count import REFERENCES
 from drover.core.types import Crossings, Tracks, TrackState
 
-__all__ = ["VERSION", "LineCounter", "TrackPaths", "count_crossings", "line_pixels", "prepare_paths"]
+__all__ = ["VERSION", "LineCounter", "count_crossings", "line_pixels"]
 
-VERSION = 1
-
-
-@dataclass(frozen=True)
-class TrackPaths:
-    """Reference points in path order, made once per set of tracks so that a moved line recounts at once.
-
-    ``x``, ``y`` (rows,) float64 px; ``owner`` (rows,) int32 identity; ``row`` (rows,) int64 row in the tracks.
-    """
-
-    tracks: Tracks
-    x: NDArray[np.float64]
-    y: NDArray[np.float64]
-    owner: NDArray[np.int32]
-    row: NDArray[np.int64]
+VERSION = 2
+Float = NDArray[np.float64]
 
 
-def prepare_paths(tracks: Tracks, reference: str = "foot") -> TrackPaths:
-    """Paths of one reference point ("foot" or "centre") of all identities."""
-    row = tracks.paths.row
-    points = box_reference(tracks.box[row], reference)
-    return TrackPaths(
-        tracks,
-        np.ascontiguousarray(points[:, 0]),
-        np.ascontiguousarray(points[:, 1]),
-        tracks.identity[row],
-        row,
-    )
-
-
-def line_pixels(line: LineSettings, size: tuple[int, int]) -> NDArray[np.float64]:
+def line_pixels(line: LineSettings, size: tuple[int, int]) -> Float:
     """Corner points of a line in px, (n, 2) float64."""
     return np.asarray(line.points, np.float64) * np.asarray(size, np.float64)
 
 
 def count_crossings(
     tracks: Tracks,
-    times: NDArray[np.float64],
+    times: Float,
     settings: CountSettings,
     *,
-    paths: dict[str, TrackPaths] | None = None,
+    paths: KnownPaths | None = None,
+    visits: ZoneVisits | None = None,
 ) -> Crossings:
-    """Every passage of every identity over every line, in order of time.
+    """Every crossing that counts, of every identity over every line, in order of time.
 
     Parameters
     ----------
@@ -71,21 +41,78 @@ def count_crossings(
     times : (frames,) float64, s
     settings : CountSettings
     paths : prepared paths by reference point; made and put there when lacking.
+    visits : of the zones, where they are known; made when a line asks for one.
     """
     known = {} if paths is None else paths
+    if visits is None and any(line.from_zone or line.to_zone for line in settings.line):
+        visits = find_visits(tracks, times, settings, paths=known)
     parts = []
     for number, line in enumerate(settings.line):
-        if line.reference not in known:
-            known[line.reference] = prepare_paths(tracks, line.reference)
-        parts.append(_one_line(known[line.reference], times, line_pixels(line, tracks.size), number))
+        part = _one_line(tracks, times, line, number, known)
+        if visits is not None and (line.from_zone or line.to_zone):
+            part = _taken(part, _came_through(part, line, visits))
+        parts.append(_taken(part, _first_each_way(part)) if line.each == "identity" else part)
     names = tuple(line.name for line in settings.line)
     return _in_time_order(parts, names, tracks.class_names)
 
 
 def _one_line(
-    paths: TrackPaths, times: NDArray[np.float64], corners: NDArray[np.float64], number: int
+    tracks: Tracks, times: Float, line: LineSettings, number: int, known: KnownPaths
 ) -> dict[str, NDArray]:
+    corners = line_pixels(line, tracks.size)
+    if line.reference == "two":
+        paths = path_for(tracks, "foot", known)
+        step, share, direction = _two_points(tracks, line, corners, known)
+    else:
+        paths = path_for(tracks, line.reference, known)
+        step, share, direction = _one_point(paths, line, corners)
+    part = _table(paths, times, step, share, direction, number)
+    keep = np.ones(len(step), np.bool_)
+    if line.classes:
+        wanted = [name in line.classes for name in tracks.class_names]
+        keep &= np.array(wanted, np.bool_)[part["class_id"]]
+    if line.least_age > 0:
+        keep &= part["time"] - times[tracks.frame[paths.row[paths.first[step]]]] >= line.least_age
+    if line.least_travel > 0:
+        keep &= paths.travel[step] + share * (paths.travel[step + 1] - paths.travel[step]) >= line.least_travel
+    return part if keep.all() else _taken(part, keep)
+
+
+def _one_point(
+    paths: TrackPaths, line: LineSettings, corners: Float
+) -> tuple[NDArray[np.int64], Float, NDArray[np.int8]]:
+    """Passages of one point that hold."""
     step, share, direction = find_passages(paths.x, paths.y, paths.owner, corners)
+    if line.dead_band > 0 and len(step) > 1:
+        holds = settled_passages(
+            paths.x, paths.y, paths.size, paths.owner, corners, line.dead_band, step, direction
+        )
+        step, share, direction = step[holds], share[holds], direction[holds]
+    return step, share, direction
+
+
+def _two_points(
+    tracks: Tracks, line: LineSettings, corners: Float, known: KnownPaths
+) -> tuple[NDArray[np.int64], Float, NDArray[np.int8]]:
+    """Moments at which the second of the five points has gone over."""
+    events: dict[int, list[tuple[int, float, int, int]]] = {}
+    for point, reference in enumerate(REFERENCES):
+        paths = path_for(tracks, reference, known)
+        for step, share, direction in zip(*(c.tolist() for c in _one_point(paths, line, corners)), strict=True):
+            events.setdefault(int(paths.owner[step]), []).append((step, share, direction, point))
+    found = [one for identity in sorted(events) for one in two_of(sorted(events[identity]))]
+    table = np.array(found, np.float64).reshape(-1, 3)
+    return table[:, 0].astype(np.int64), table[:, 1].copy(), table[:, 2].astype(np.int8)
+
+
+def _table(
+    paths: TrackPaths,
+    times: Float,
+    step: NDArray[np.int64],
+    share: Float,
+    direction: NDArray[np.int8],
+    number: int,
+) -> dict[str, NDArray]:
     tracks = paths.tracks
     first, second = paths.row[step], paths.row[step + 1]
     from_frame, to_frame = tracks.frame[first], tracks.frame[second]
@@ -93,14 +120,38 @@ def _one_line(
     return {
         "line": np.full(len(step), number, np.int16),
         "identity": paths.owner[step],
-        "class_id": tracks.class_id[second],
+        "class_id": tracks.class_of_identity[paths.owner[step]],
         "frame": np.where(share > 0, to_frame, from_frame),
         "time": times[from_frame] + share * (times[to_frame] - times[from_frame]),
         "direction": direction,
         "x": (paths.x[step] + share * (paths.x[step + 1] - paths.x[step])).astype(np.float32),
         "y": (paths.y[step] + share * (paths.y[step + 1] - paths.y[step])).astype(np.float32),
-        "seen": ~unseen,
+        "seen": ~unseen & (to_frame - from_frame <= 1),
     }
+
+
+def _taken(part: dict[str, NDArray], keep: NDArray[np.bool_]) -> dict[str, NDArray]:
+    return {name: column[keep] for name, column in part.items()}
+
+
+def _came_through(part: dict[str, NDArray], line: LineSettings, visits: ZoneVisits) -> NDArray[np.bool_]:
+    """Crossings whose identity was in the one zone before and in the other after, by the crossing's direction."""
+    keep = np.ones(len(part["time"]), np.bool_)
+    for k, (who, when, way) in enumerate(zip(part["identity"], part["time"], part["direction"], strict=True)):
+        before, after = (line.from_zone, line.to_zone) if way > 0 else (line.to_zone, line.from_zone)
+        keep[k] = (not before or visits.was_in(before, int(who), until=float(when))) and (
+            not after or visits.was_in(after, int(who), since=float(when))
+        )
+    return keep
+
+
+def _first_each_way(part: dict[str, NDArray]) -> NDArray[np.bool_]:
+    """Of each identity the first crossing in each direction."""
+    keep = np.zeros(len(part["time"]), np.bool_)
+    order = np.argsort(part["time"], kind="stable")
+    key = part["identity"][order].astype(np.int64) * 2 + (part["direction"][order] > 0)
+    keep[order[np.unique(key, return_index=True)[1]]] = True
+    return keep
 
 
 _EMPTY: dict[str, type[np.generic]] = {
@@ -127,69 +178,92 @@ def _in_time_order(parts: list[dict[str, NDArray]], names: tuple[str, ...], clas
     )
 
 
-@njit(cache=True, nogil=True)
-def find_passages(
-    x: NDArray[np.float64], y: NDArray[np.float64], owner: NDArray[np.int32], corners: NDArray[np.float64]
-) -> tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.int8]]:  # pragma: no cover
-    """Steps that cross a polyline: index of the step's first row, share of the step before the crossing, direction."""
-    low_x, high_x = corners[:, 0].min(), corners[:, 0].max()
-    low_y, high_y = corners[:, 1].min(), corners[:, 1].max()
-    most = 256
-    step, share, direction = np.empty(most, np.int64), np.empty(most, np.float64), np.empty(most, np.int8)
-    n = 0
-    for i in range(x.shape[0] - 1):
-        ax, ay, bx, by = x[i], y[i], x[i + 1], y[i + 1]
-        if (ax < low_x and bx < low_x) or (ax > high_x and bx > high_x):
-            continue
-        if (ay < low_y and by < low_y) or (ay > high_y and by > high_y) or owner[i] != owner[i + 1]:
-            continue
-        for s in range(corners.shape[0] - 1):
-            px, py, qx, qy = corners[s, 0], corners[s, 1], corners[s + 1, 0], corners[s + 1, 1]
-            before = (qx - px) * (ay - py) - (qy - py) * (ax - px)
-            after = (qx - px) * (by - py) - (qy - py) * (bx - px)
-            if (before >= 0) == (after >= 0):
-                continue
-            of_p = (bx - ax) * (py - ay) - (by - ay) * (px - ax)
-            of_q = (bx - ax) * (qy - ay) - (by - ay) * (qx - ax)
-            if (of_p >= 0) == (of_q >= 0):
-                continue
-            if n == most:
-                most *= 2
-                step, share, direction = _longer(step, most), _longer(share, most), _longer(direction, most)
-            step[n] = i
-            share[n] = before / (before - after)
-            direction[n] = 1 if after >= 0 else -1
-            n += 1
-    return step[:n].copy(), share[:n].copy(), direction[:n].copy()
-
-
-@njit(cache=True, nogil=True)
-def _longer(values: Any, most: int) -> Any:  # pragma: no cover
-    out = np.empty(most, values.dtype)
-    out[: values.shape[0]] = values
-    return out
+# What a rule asks of the whole path, which live counting does not keep.
+_WHOLE_PATH = {"from_zone": "", "to_zone": "", "each": "passage", "least_age": 0.0, "least_travel": 0.0}
 
 
 class LineCounter:
-    """The Count stage frame by frame, for footage that has no end: the same test on the newest step of each path."""
+    """The Count stage frame by frame, for footage that has no end.
 
-    def __init__(self, settings: CountSettings, size: tuple[int, int]) -> None:
-        self._lines = [(line.reference, line_pixels(line, size)) for line in settings.line]
-        self._last: dict[str, dict[int, tuple[float, float]]] = {line.reference: {} for line in settings.line}
+    A crossing is told once it holds: when the animal has left the dead band. Each path is kept only as far back as
+    something is still open on it. Zones and a least travel need the whole path and are left to the whole clip.
+    """
+
+    def __init__(self, settings: CountSettings, size: tuple[int, int], rate: float) -> None:
+        self._settings, self._size, self._rate = settings, size, rate
+        self._open: dict[int, list[tuple[int, NDArray[np.float32]]]] = {}
+        self._born: dict[int, int] = {}
+        self._told: set[tuple[int, int, int]] = set()
+        self._plain = settings.model_copy(
+            update={"line": tuple(line.model_copy(update=_WHOLE_PATH) for line in settings.line)}
+        )
+        self._frame = -1
 
     def step(self, identity: NDArray[np.int32], box: NDArray[np.float32]) -> list[tuple[int, int, int, float]]:
-        """Passages since the frame before, as (line number, identity, direction, share of the frame time)."""
+        """Take in a frame; crossings that hold by now, as (line number, identity, direction, time in frames)."""
+        self._frame += 1
         found: list[tuple[int, int, int, float]] = []
-        moved = {reference: box_reference(box, reference) for reference in self._last}
-        for number, (reference, corners) in enumerate(self._lines):
-            for who, (x, y) in zip(identity.tolist(), moved[reference].tolist(), strict=True):
-                before = self._last[reference].get(who)
-                if before is None:
-                    continue
-                ends = np.array([before[0], x]), np.array([before[1], y])
-                _, share, direction = find_passages(*ends, np.full(2, who, np.int32), corners)
-                found += [(number, who, int(d), float(s)) for s, d in zip(share, direction, strict=True)]
-        for reference, points in moved.items():
-            here = dict(zip(identity.tolist(), map(tuple, points.tolist()), strict=True))
-            self._last[reference] = here
+        alive = set(identity.tolist())
+        for who in [who for who in self._open if who not in alive]:
+            found += self._tell(who, self._open.pop(who), ended=True)
+        for who, here in zip(identity.tolist(), box, strict=True):
+            path = self._open.setdefault(who, [])
+            self._born.setdefault(who, self._frame)
+            path.append((self._frame, here.copy()))
+            if len(path) > 1:
+                found += self._tell(who, path, ended=False)
         return found
+
+    def finish(self) -> list[tuple[int, int, int, float]]:
+        """Crossings that only the end of the footage settles."""
+        found = [one for who, path in self._open.items() for one in self._tell(who, path, ended=True)]
+        self._open.clear()
+        return found
+
+    def _tell(
+        self, who: int, path: list[tuple[int, NDArray[np.float32]]], *, ended: bool
+    ) -> list[tuple[int, int, int, float]]:
+        tracks = _path_as_tracks(who, path, self._size)
+        frames = np.array([frame for frame, _ in path], np.float64)
+        known: KnownPaths = {}
+        away = ended or all(self._clear_of(tracks, line, known) for line in self._settings.line)
+        if not away:
+            return []
+        crossings = count_crossings(tracks, frames, self._plain, paths=known)
+        out = []
+        for number, way, when in zip(
+            crossings.line.tolist(), crossings.direction.tolist(), crossings.time.tolist(), strict=True
+        ):
+            line, key = self._settings.line[number], (number, who, way)
+            old_enough = when - self._born[who] >= line.least_age * self._rate
+            if old_enough and not (line.each == "identity" and key in self._told):
+                self._told.add(key)
+                out.append((number, who, way, when))
+        del path[:-1]
+        return out
+
+    def _clear_of(self, tracks: Tracks, line: LineSettings, known: KnownPaths) -> bool:
+        """Whether the newest place lies outside a line's dead band, so that nothing on the path is open."""
+        corners = line_pixels(line, self._size)
+        for reference in REFERENCES if line.reference == "two" else (line.reference,):
+            paths = path_for(tracks, reference, known)
+            if line_distance(paths.x[-1], paths.y[-1], corners) <= line.dead_band * paths.size[-1]:
+                return False
+        return True
+
+
+def _path_as_tracks(who: int, path: list[tuple[int, NDArray[np.float32]]], size: tuple[int, int]) -> Tracks:
+    """One path as a table with a frame a row."""
+    n = len(path)
+    return Tracks(
+        frame_start=np.arange(n + 1, dtype=np.int64),
+        identity=np.full(n, who, np.int32),
+        box=np.stack([box for _, box in path]).astype(np.float32),
+        state=np.full(n, TrackState.CONFIRMED, np.int8),
+        detection=np.arange(n, dtype=np.int32),
+        confidence=np.ones(n, np.float32),
+        class_id=np.zeros(n, np.int16),
+        distance=np.zeros(n, np.float32),
+        nearest_refused=np.zeros(0, np.float32),
+        size=size,
+    )

@@ -1,0 +1,72 @@
+"""Tracks as paths of one point of the box, with what lines and zones ask of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.geometry import box_reference
+from drover.core.types import Tracks
+
+__all__ = ["KnownPaths", "TrackPaths", "path_for", "prepare_paths"]
+
+Float = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class TrackPaths:
+    """Reference points in path order, made once per set of tracks so that a moved line recounts at once.
+
+    ``x``, ``y`` (rows,) float64 px; ``owner`` (rows,) int32 identity; ``row`` (rows,) int64 row in the tracks.
+    """
+
+    tracks: Tracks
+    x: Float
+    y: Float
+    owner: NDArray[np.int32]
+    row: NDArray[np.int64]
+
+    @cached_property
+    def size(self) -> Float:
+        """(rows,) px, the size of the box: the root of its area, at least 1."""
+        box = self.tracks.box[self.row].astype(np.float64)
+        return np.sqrt(np.maximum((box[:, 2] - box[:, 0]) * (box[:, 3] - box[:, 1]), 1.0))
+
+    @cached_property
+    def first(self) -> NDArray[np.int64]:
+        """(rows,) the place of the first row of each row's path."""
+        start = self.tracks.paths.start
+        return np.repeat(start[:-1], np.diff(start))
+
+    @cached_property
+    def travel(self) -> Float:
+        """(rows,) how far the point has come along its path, in sizes of the animal."""
+        way = np.hypot(np.diff(self.x, prepend=self.x[:1]), np.diff(self.y, prepend=self.y[:1])) / self.size
+        gone = np.cumsum(way)
+        return gone - gone[self.first] if len(gone) else gone
+
+
+KnownPaths = dict[str, TrackPaths]
+
+
+def prepare_paths(tracks: Tracks, reference: str = "foot") -> TrackPaths:
+    """Paths of one reference point of all identities, see :func:`drover.core.geometry.box_reference`."""
+    row = tracks.paths.row
+    points = box_reference(tracks.box[row], reference)
+    return TrackPaths(
+        tracks,
+        np.ascontiguousarray(points[:, 0]),
+        np.ascontiguousarray(points[:, 1]),
+        tracks.identity[row],
+        row,
+    )
+
+
+def path_for(tracks: Tracks, reference: str, known: KnownPaths) -> TrackPaths:
+    """The paths of a reference point, made and put among the known ones when lacking."""
+    if reference not in known:
+        known[reference] = prepare_paths(tracks, reference)
+    return known[reference]
