@@ -16,7 +16,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from drover.app.held import Held
 from drover.app.jobs import LatestJob
-from drover.core.count.lines import TrackPaths, prepare_paths
+from drover.core.count.paths import TrackPaths, prepare_paths, references_of
 from drover.core.detect.box_choice import take_rows
 from drover.core.detect.result import DetectResult
 from drover.core.errors import DroverError
@@ -482,7 +482,7 @@ class Session(QObject):
         clip, detect, settings = self.clip, self.detect, self.recipe.track
         if clip is None or detect is None:
             return
-        references = {line.reference for line in self.recipe.count.line}
+        references = references_of(self.recipe.count)
 
         def work(cancelled):  # type: ignore[no-untyped-def]
             start = time.perf_counter()

@@ -17,7 +17,8 @@ from rich.console import Console
 from rich.table import Table
 
 from drover.bench.made_up import many_tracks
-from drover.core.count.lines import count_crossings, prepare_paths
+from drover.core.count.lines import count_crossings
+from drover.core.count.paths import prepare_paths
 from drover.core.detect.detector import Detector
 from drover.core.examples import example
 from drover.core.footage.prefetch import prefetched_frames

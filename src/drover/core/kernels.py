@@ -10,7 +10,8 @@ from typing import Literal
 
 import numpy as np
 
-from drover.core.count.lines import find_passages
+from drover.core.count.lines import count_crossings
+from drover.core.count.zones import find_visits
 from drover.core.detect.blobs import Blobs
 from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.detector import Detector
@@ -22,16 +23,19 @@ from drover.core.pipeline import explain_links, link_detections
 from drover.core.recipe import (
     BackgroundSettings,
     BoxSettings,
+    CountSettings,
     DetectSettings,
+    LineSettings,
     MatchSettings,
     MotionSettings,
     SizeSettings,
     TrackSettings,
+    ZoneSettings,
 )
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
 from drover.core.track.moments import find_moments
-from drover.core.types import LOOK, Detections, Frame
+from drover.core.types import LOOK, Detections, Frame, Tracks
 
 __all__ = ["warm_kernels"]
 
@@ -87,8 +91,6 @@ def _warm_track() -> None:
     for greedy in (False, True):
         _warm_tracker(TrackSettings(match=MatchSettings(assignment="greedy" if greedy else "optimal")))
     _warm_tracker(TrackSettings(motion=MotionSettings(model="turning")))
-    line = np.array([0.0, 5.0])
-    find_passages(line, line, np.ones(2, np.int32), np.array([[0.0, 4.0], [4.0, 0.0]]))
 
 
 def _warm_tracker(settings: TrackSettings) -> None:
@@ -108,6 +110,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     times = np.arange(40) / 25
     tracks = link_detections(found, times, 25.0, settings)
     explain_links(found, tracks, times, 25.0, settings, 38)
+    _warm_count(tracks, times)
     find_moments(tracks, times, look=found.look)
     lost = LostOnes(8.0, 0.1)
     living = Living()
@@ -116,6 +119,17 @@ def _warm_tracker(settings: TrackSettings) -> None:
     lost.lose(living, np.ones(1, np.bool_))
     living.born_at[0] = 1.0
     lost.returned(living, 0, 2.0)
+
+
+def _warm_count(tracks: Tracks, times: np.ndarray) -> None:
+    """A line crossed twice and a zone: every kernel of Count."""
+    points = [(0.3, 0.0), (0.3, 1.0)]
+    bent = LineSettings(name="a", points=(*points, (0.7, 1.0), (0.7, 0.0)))
+    zone = ZoneSettings(name="z", points=((0.2, 0.0), (0.8, 0.0), (0.8, 1.0)))
+    area = zone.model_copy(update={"name": "y", "inside_by": "area"})
+    settings = CountSettings(line=(bent,), zone=(zone, area))
+    count_crossings(tracks, times, settings)
+    find_visits(tracks, times, settings)
 
 
 if __name__ == "__main__":

@@ -15,7 +15,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.count import lines
-from drover.core.count.lines import TrackPaths, count_crossings
+from drover.core.count.lines import count_crossings
+from drover.core.count.paths import TrackPaths
 from drover.core.detect import detector
 from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.detector import DetectionRows, Detector, DetectorState

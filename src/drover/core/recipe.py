@@ -22,7 +22,7 @@ from tomlkit.items import AoT, Table
 
 from drover.core.errors import RecipeError
 from drover.core.settings.base import Settings, as_float
-from drover.core.settings.count import CountSettings, LineSettings
+from drover.core.settings.count import CountSettings, GroundSettings, LineSettings, ZoneSettings
 from drover.core.settings.detect import (
     BackgroundSettings,
     BoxSettings,
@@ -54,6 +54,7 @@ __all__ = [
     "CleanupSettings",
     "CountSettings",
     "DetectSettings",
+    "GroundSettings",
     "LifeSettings",
     "LightSettings",
     "LineSettings",
@@ -67,6 +68,7 @@ __all__ = [
     "StillSettings",
     "TrackSettings",
     "WhereSettings",
+    "ZoneSettings",
     "dump_recipe",
     "parse_recipe",
     "read_recipe",
@@ -241,7 +243,7 @@ def _update_table(table: Any, values: dict[str, Any]) -> None:
             if not isinstance(table.get(key), (Table, dict)):
                 table[key] = tomlkit.table(is_super_table=all(isinstance(v, dict) for v in value.values()))
             _update_table(table[key], value)
-        elif key in ("line", "class_limit"):
+        elif key in _LISTED:
             _update_named(table, key, value)
         elif key not in table or table[key] != value:
             table[key] = value
@@ -267,7 +269,7 @@ def _update_named(table: Any, key: str, wanted: list[dict[str, Any]]) -> None:
     table[key] = array
 
 
-_LISTED: dict[str, type[BaseModel]] = {"line": LineSettings, "class_limit": ClassLimit}
+_LISTED: dict[str, type[BaseModel]] = {"line": LineSettings, "zone": ZoneSettings, "class_limit": ClassLimit}
 
 
 def _whole_numbers_as_floats(data: Any, model: type[BaseModel]) -> Any:

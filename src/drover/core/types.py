@@ -288,7 +288,8 @@ class Tracks(_FrameRows):
         """(largest identity + 1,) int16, the class that each identity has in most of its rows."""
         kinds = max(1, len(self.class_names))
         votes = np.bincount(
-            self.identity.astype(np.int64) * kinds + self.class_id, minlength=(int(self.identity.max(initial=0)) + 1) * kinds
+            self.identity.astype(np.int64) * kinds + self.class_id,
+            minlength=(int(self.identity.max(initial=0)) + 1) * kinds,
         )
         return votes.reshape(-1, kinds).argmax(axis=1).astype(np.int16)
 

@@ -88,9 +88,7 @@ def _long_stays(zone: ZoneSettings, visits: ZoneVisits, times: NDArray[np.float6
     for k in np.flatnonzero(visits.leave - visits.enter > limit).tolist():
         when = float(visits.enter[k]) + limit
         stay = float(visits.leave[k] - visits.enter[k])
-        out.append(
-            Alarm("stays too long", zone.name, int(visits.identity[k]), _frame(times, when), when, stay, limit)
-        )
+        out.append(Alarm("stays too long", zone.name, int(visits.identity[k]), _frame(times, when), when, stay, limit))
     return out
 
 

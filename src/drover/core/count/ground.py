@@ -72,7 +72,8 @@ def _layout(pixels: Float, measured: Float) -> Float:
     side = measured[0]
     diagonal = measured[4] if measured[4] > 0 else float(np.hypot(side, measured[1]))
     # The picture seen from above keeps the order of the corners: start from a square of about the right size.
-    turn = np.sign(np.cross(pixels[1] - pixels[0], pixels[3] - pixels[0])) or 1.0
+    along, aside = pixels[1] - pixels[0], pixels[3] - pixels[0]
+    turn = np.sign(along[0] * aside[1] - along[1] * aside[0]) or 1.0
     start = np.array([side, diagonal / 1.5, turn * diagonal / 1.5, 0.0, turn * measured[3]])
     used = [k for k in range(6) if measured[k] > 0]
 
@@ -122,7 +123,7 @@ def _mapped(matrix: Float, points: Float) -> Float:
 
 def _in_pixels(matrix: Float, corners: Float, misfit: float) -> float:
     """How far in the picture a point of the ground moves, at most, when it is shifted by the misfit."""
-    back = np.linalg.inv(matrix)
+    back = np.asarray(np.linalg.inv(matrix), np.float64)
     shifted = [_mapped(back, corners + np.array(way) * misfit) for way in ((1, 0), (0, 1))]
     plain = _mapped(back, corners)
     return float(max(np.nanmax(np.linalg.norm(one - plain, axis=1)) for one in shifted))

@@ -44,7 +44,7 @@ def count_intervals(
     place = np.clip((crossings.time / length).astype(np.int64), 0, count - 1)
     forward = np.bincount(place[rows & (crossings.direction > 0)], minlength=count)
     back = np.bincount(place[rows & (crossings.direction < 0)], minlength=count)
-    return IntervalCounts(np.arange(count) * length, forward, back, length)
+    return IntervalCounts(np.arange(count, dtype=np.float64) * length, forward, back, length)
 
 
 def interval_rows(crossings: Crossings, length: float, duration: float) -> list[dict[str, str | int | float]]:

@@ -56,9 +56,7 @@ def count_crossings(
     return _in_time_order(parts, names, tracks.class_names)
 
 
-def _one_line(
-    tracks: Tracks, times: Float, line: LineSettings, number: int, known: KnownPaths
-) -> dict[str, NDArray]:
+def _one_line(tracks: Tracks, times: Float, line: LineSettings, number: int, known: KnownPaths) -> dict[str, NDArray]:
     corners = line_pixels(line, tracks.size)
     if line.reference == "two":
         paths = path_for(tracks, "foot", known)
@@ -84,9 +82,7 @@ def _one_point(
     """Passages of one point that hold."""
     step, share, direction = find_passages(paths.x, paths.y, paths.owner, corners)
     if line.dead_band > 0 and len(step) > 1:
-        holds = settled_passages(
-            paths.x, paths.y, paths.size, paths.owner, corners, line.dead_band, step, direction
-        )
+        holds = settled_passages(paths.x, paths.y, paths.size, paths.owner, corners, line.dead_band, step, direction)
         step, share, direction = step[holds], share[holds], direction[holds]
     return step, share, direction
 

@@ -9,9 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.geometry import box_reference
+from drover.core.recipe import CountSettings
+from drover.core.settings.count import REFERENCES
 from drover.core.types import Tracks
 
-__all__ = ["KnownPaths", "TrackPaths", "path_for", "prepare_paths"]
+__all__ = ["KnownPaths", "TrackPaths", "path_for", "prepare_paths", "references_of"]
 
 Float = NDArray[np.float64]
 
@@ -63,6 +65,14 @@ def prepare_paths(tracks: Tracks, reference: str = "foot") -> TrackPaths:
         tracks.identity[row],
         row,
     )
+
+
+def references_of(settings: CountSettings) -> set[str]:
+    """The points of the box that some line or zone asks for."""
+    asked = {line.reference for line in settings.line} | {zone.inside_by for zone in settings.zone}
+    asked |= set(REFERENCES) if "two" in asked else set()
+    asked |= {"centre"} if "area" in asked else set()
+    return asked - {"two", "area"}
 
 
 def path_for(tracks: Tracks, reference: str, known: KnownPaths) -> TrackPaths:

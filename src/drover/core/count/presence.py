@@ -46,9 +46,7 @@ def _steps(tracks: Tracks, times: Float, identities: set[int] | None) -> tuple[F
     return foot[:-1][same], step, lasted[same]
 
 
-def presence_map(
-    tracks: Tracks, times: Float, *, identities: set[int] | None = None, standing: bool = False
-) -> Float:
+def presence_map(tracks: Tracks, times: Float, *, identities: set[int] | None = None, standing: bool = False) -> Float:
     """Seconds that feet spent in each cell, (rows, 96) float64, over a square grid 96 cells wide.
 
     ``identities`` picks some; with ``standing`` only the time in which they stood still counts (dwell).
@@ -78,10 +76,10 @@ def flow_map(tracks: Tracks, times: Float, *, identities: set[int] | None = None
     way = [np.bincount(key, step[:, axis] * lasted, FLOW_CELLS * rows) for axis in range(2)]
     used = np.flatnonzero(seconds >= LEAST_SECONDS)
     return FlowMap(
-        x=(used % FLOW_CELLS + 0.5) * cell,
-        y=(used // FLOW_CELLS + 0.5) * cell,
+        x=((used % FLOW_CELLS).astype(np.float64) + 0.5) * cell,
+        y=((used // FLOW_CELLS).astype(np.float64) + 0.5) * cell,
         dx=way[0][used] / seconds[used],
         dy=way[1][used] / seconds[used],
-        seconds=seconds[used],
+        seconds=seconds[used].astype(np.float64),
         cell=cell,
     )

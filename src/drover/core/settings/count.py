@@ -25,9 +25,7 @@ class LineSettings(Settings):
     """One directed counting line, in fractions of the frame's width and height."""
 
     name: str = Field(default="Line", min_length=1, max_length=60, description="What the line is called.")
-    points: Points = Field(
-        description="Corner points of the line in its direction, in fractions of width and height."
-    )
+    points: Points = Field(description="Corner points of the line in its direction, in fractions of width and height.")
     reference: Literal["foot", "centre", "top", "left", "right", "two"] = Field(
         default="foot",
         description="Point of the box whose path is counted; two: any two of the five must have crossed.",

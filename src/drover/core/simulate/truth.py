@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.geometry import side_of_line
+from drover.core.count.passages import line_distance
+from drover.core.geometry import box_reference, side_of_line
 from drover.core.recipe import LineSettings
 from drover.core.simulate.actors import Actor
 from drover.core.simulate.body import body_parts, parts_box
@@ -53,13 +54,16 @@ def truth_table(rows: list[TruthRow], frame_count: int) -> Truth:
 
 
 def truth_crossings(scene: Scene) -> Crossings:
-    """Every true passage of a foot over a line, exact to a twentieth of a frame and straight between."""
+    """Every true crossing, exact to a twentieth of a frame and straight between.
+
+    A passage counts as it does in Count: one that goes to and fro without leaving the line's dead band is one attempt.
+    """
     rows: list[tuple[float, int, int, int, int, float, float]] = []
     for number, line in enumerate(scene.lines):
         for actor in scene.actors:
             rows += [
                 (t, number, actor.identity, CLASS_NAMES.index(actor.kind), d, x, y)
-                for t, d, x, y in _passages(scene, actor, line)
+                for t, d, x, y in _attempts(scene, actor, line)
             ]
     rows.sort()
     table = np.asarray(rows, np.float64).reshape(-1, 7)
@@ -100,6 +104,37 @@ def _passages(scene: Scene, actor: Actor, line: LineSettings) -> list[tuple[floa
     return found
 
 
+def _attempts(scene: Scene, actor: Actor, line: LineSettings) -> list[tuple[float, int, float, float]]:
+    """The passages that hold: of those between which the animal has not left the dead band, where it came out."""
+    found = _passages(scene, actor, line)
+    out: list[tuple[float, int, float, float]] = []
+    first = 0
+    for past in range(1, len(found) + 1):
+        if past < len(found) and not _leaves(scene, actor, line, found[past - 1][0], found[past][0]):
+            continue
+        attempt = found[first:past]
+        net = sum(direction for _, direction, _, _ in attempt)
+        same = [one for one in attempt if one[1] * net > 0]
+        out += same[len(same) - abs(net) :]
+        first = past
+    return out
+
+
+def _leaves(scene: Scene, actor: Actor, line: LineSettings, start: float, end: float) -> bool:
+    """Whether the animal is outside the dead band at a frame between two times, s."""
+    camera = scene.camera
+    corners = np.asarray(line.points, np.float64) * (camera.width, camera.height)
+    for frame in range(int(np.ceil(start * scene.rate)), int(end * scene.rate) + 1):
+        box = actor_box(actor, camera, frame / scene.rate)
+        point = _reference(actor, camera, frame / scene.rate, line.reference)
+        if box is None or point is None:
+            continue
+        size = np.sqrt(max((box[2] - box[0]) * (box[3] - box[1]), 1.0))
+        if line_distance(*point, corners) > line.dead_band * size:
+            return True
+    return False
+
+
 def _moments_near(scene: Scene, actor: Actor, corners: list[tuple[float, float]]) -> NDArray[np.float64]:
     """Fine moments around the frames at which the animal is near the line; elsewhere it cannot cross."""
     first = max(0, int(np.ceil(actor.time[0] * scene.rate)))
@@ -119,4 +154,5 @@ def _reference(actor: Actor, camera: Camera, time: float, reference: str) -> tup
     box = actor_box(actor, camera, time)
     if box is None:
         return None
-    return (box[0] + box[2]) / 2, box[3] if reference == "foot" else (box[1] + box[3]) / 2
+    x, y = box_reference(np.array([box]), reference)[0]
+    return float(x), float(y)
