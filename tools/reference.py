@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from drover.core.recipe import ClassLimit, LineSettings, Recipe, setting_info, settings_of
+from drover.core.recipe import ClassLimit, LineSettings, Recipe, ZoneSettings, setting_info, settings_of
 
 INTRO = """# The recipe
 
@@ -49,12 +49,29 @@ reference = "foot"
 """
 
 
+ZONES = """
+## [[count.zone]]
+
+One table a zone: a named polygon in fractions of the frame, whose sides do not cross.
+
+```toml
+[[count.zone]]
+name = "Yard"
+points = [[0.10, 0.40], [0.45, 0.40], [0.45, 0.75], [0.10, 0.75]]
+longest_stay = 60.0   # s, then an alarm
+```
+
+| key | what it is |
+| --- | --- |
+"""
+
+
 def page() -> str:
     """The whole page."""
     parts, section = [INTRO], ""
     for path, model, name in settings_of(Recipe):
         folder = path.rpartition(".")[0]
-        if path in ("count.line", "detect.boxes.class_limit"):
+        if path in ("count.line", "count.zone", "detect.boxes.class_limit"):
             continue
         field = model.model_fields[name]
         if folder != section:
@@ -73,6 +90,8 @@ def page() -> str:
     parts += [f"| `{name}` | {field.description} |\n" for name, field in ClassLimit.model_fields.items()]
     parts.append(LINES)
     parts += [f"| `{name}` | {field.description} |\n" for name, field in LineSettings.model_fields.items()]
+    parts.append(ZONES)
+    parts += [f"| `{name}` | {field.description} |\n" for name, field in ZoneSettings.model_fields.items()]
     return "".join(parts)
 
 

@@ -17,8 +17,8 @@ from drover.core.types import TrackState
 TIMES = np.arange(400) / 25
 
 
-def line(*points: tuple[float, float], name: str = "Gap", reference: str = "foot") -> CountSettings:
-    return CountSettings(line=(LineSettings(name=name, points=points, reference=reference),))
+def line(*points: tuple[float, float], name: str = "Gap", reference: str = "foot", band: float = 0.0) -> CountSettings:
+    return CountSettings(line=(LineSettings(name=name, points=points, reference=reference, dead_band=band),))
 
 
 UP = line((0.5, 1.0), (0.5, 0.0))  # up the middle of the frame: forward is to the right
@@ -91,6 +91,7 @@ def test_rows_of_different_identities_are_not_joined():
 coordinates = st.integers(0, 1000).map(lambda v: v / 10)
 paths = st.lists(st.tuples(coordinates, coordinates), min_size=2, max_size=30)
 fractions = st.integers(0, 64).map(lambda v: v / 64)
+bands = st.sampled_from([0.0, 0.5, 2.0])
 corners = st.lists(st.tuples(fractions, fractions), min_size=2, max_size=5, unique=True)
 
 
@@ -106,56 +107,58 @@ def clear_of(path, points) -> bool:
     return all(abs(v) > 1e-3 for v in flat)
 
 
-@given(paths, corners)
-def test_backwards_in_time_only_the_directions_change(path, points):
+@given(paths, corners, bands)
+def test_backwards_in_time_only_the_directions_change(path, points, band):
     assume(clear_of(path, points))
-    there, back = tally(count(path, line(*points)), 0), tally(count(path[::-1], line(*points)), 0)
+    there, back = tally(count(path, line(*points, band=band)), 0), tally(count(path[::-1], line(*points, band=band)), 0)
     assert (there.forward, there.back) == (back.back, back.forward)
 
 
-@given(paths, corners)
-def test_a_reversed_line_swaps_the_directions(path, points):
+@given(paths, corners, bands)
+def test_a_reversed_line_swaps_the_directions(path, points, band):
     assume(clear_of(path, points))
-    one, other = tally(count(path, line(*points)), 0), tally(count(path, line(*points[::-1])), 0)
+    one, other = tally(count(path, line(*points, band=band)), 0), tally(count(path, line(*points[::-1], band=band)), 0)
     assert (one.forward, one.back) == (other.back, other.forward)
 
 
-@given(paths, fractions)
-def test_splitting_a_line_at_a_point_changes_nothing(path, share):
+@given(paths, fractions, bands)
+def test_splitting_a_line_at_a_point_changes_nothing(path, share, band):
     a, b = (0.25, 0.125), (0.75, 0.875)
     middle = (a[0] + share * (b[0] - a[0]), a[1] + share * (b[1] - a[1]))
     assume(middle not in (a, b))
     assume(clear_of(path, [a, middle, b]))
-    whole, split = count(path, line(a, b)), count(path, line(a, middle, b))
+    whole, split = count(path, line(a, b, band=band)), count(path, line(a, middle, b, band=band))
     assert whole.direction.tolist() == split.direction.tolist()
     assert whole.time == pytest.approx(split.time)
 
 
-@given(paths, corners)
-def test_resolution_changes_no_count(path, points):
+@given(paths, corners, bands)
+def test_resolution_changes_no_count(path, points, band):
     assume(clear_of(path, points))
-    small = count(path, line(*points))
+    small = count(path, line(*points, band=band))
     rows = [(frame, who, tuple(4 * v for v in box)) for frame, who, box in walk_rows(1, path)]
-    large = count_crossings(tracks_of(rows, len(path), size=(400, 400)), TIMES, line(*points))
+    large = count_crossings(tracks_of(rows, len(path), size=(400, 400)), TIMES, line(*points, band=band))
     assert small.direction.tolist() == large.direction.tolist()
 
 
-@given(paths)
-def test_a_path_across_the_whole_frame_line_that_returns_has_net_nothing(path):
-    t = tally(count([*path, path[0]]), 0)
+@given(paths, bands)
+def test_a_path_across_the_whole_frame_line_that_returns_has_net_nothing(path, band):
+    t = tally(count([*path, path[0]], line((0.5, 1.5), (0.5, -0.5), band=band)), 0)
     assert t.net == 0
 
 
-@given(paths, corners)
-def test_frame_by_frame_counts_the_same_as_the_whole_clip(path, points):
-    settings = line(*points)
+@given(paths, corners, bands)
+def test_frame_by_frame_counts_the_same_as_the_whole_clip(path, points, band):
+    settings = line(*points, band=band)
     tracks = tracks_of(walk_rows(1, path), len(path))
-    counter, live = LineCounter(settings, (100, 100)), []
+    counter, live = LineCounter(settings, (100, 100), 25.0), []
     for frame in range(len(path)):
         rows = tracks.rows_of(frame)
-        live += [(frame, who, way) for _, who, way, _ in counter.step(tracks.identity[rows], tracks.box[rows])]
+        live += counter.step(tracks.identity[rows], tracks.box[rows])
+    live += counter.finish()
     whole = count_crossings(tracks, TIMES, settings)
-    assert sorted(way for _, _, way in live) == sorted(whole.direction.tolist())
+    assert [way for _, _, way, _ in live] == whole.direction.tolist()
+    assert [when / 25 for _, _, _, when in live] == pytest.approx(whole.time.tolist())
 
 
 def test_count_error_sums_over_lines_and_directions():

@@ -16,6 +16,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from drover.app.held import Held
 from drover.app.jobs import LatestJob
+from drover.core.count.audit import Audit
 from drover.core.count.paths import TrackPaths, prepare_paths, references_of
 from drover.core.detect.box_choice import take_rows
 from drover.core.detect.result import DetectResult
@@ -24,10 +25,11 @@ from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.pipeline import (
+    Counted,
     Progress,
     boxes_key,
+    count_all,
     count_key,
-    count_tracks,
     detect_clip,
     link_detections,
     score_boxes,
@@ -36,7 +38,15 @@ from drover.core.pipeline import (
     with_boxes,
 )
 from drover.core.project.contents import KeptRun, ProjectContents
-from drover.core.recipe import DetectSettings, Recipe, TrackSettings, dump_recipe, parse_recipe, read_recipe
+from drover.core.recipe import (
+    DetectSettings,
+    GroundSettings,
+    Recipe,
+    TrackSettings,
+    dump_recipe,
+    parse_recipe,
+    read_recipe,
+)
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
@@ -117,6 +127,7 @@ class Session(QObject):
     imported_changed = Signal()
     other_changed = Signal()
     moments_changed = Signal()
+    audit_changed = Signal()
     changed = Signal()
     _partial = Signal(int, object)
     _progress = Signal(int, object)
@@ -131,6 +142,7 @@ class Session(QObject):
         self.truth: Truth | None = None
         self.true_crossings: Crossings | None = None
         self.imported: Detections | None = None
+        self.audit = Audit()
         self.other: Held | None = None
         self.span: tuple[int, int] | None = None
         self.frame = 0
@@ -173,6 +185,8 @@ class Session(QObject):
         self.track_notes: tuple[str, ...] = ()
         self.track_settings: TrackSettings | None = None
         self.crossings: Crossings | None = None
+        self.counted: Counted | None = None
+        self._visits_of: object = None
         self.score: Score | None = None
         self.detection_score: DetectionScore | None = None
         self.link_seconds = self.count_seconds = self.score_seconds = 0.0
@@ -260,17 +274,21 @@ class Session(QObject):
         self.undo.clear()
         self.frame, self.selected = 0, None
         self.span, self.other, self.imported = None, None, None
+        self.audit = opened.contents.audit if opened.contents is not None else Audit()
         if opened.contents is not None:
             self.imported = opened.contents.imported
             self._restore(opened.contents)
         self.clip_changed.emit()
-        for signal in (self.imported_changed, self.span_changed, self.other_changed, self.moments_changed):
+        for signal in (
+            self.imported_changed, self.span_changed, self.other_changed, self.moments_changed, self.audit_changed,
+        ):  # fmt: skip
             signal.emit()
         self.truth_changed.emit()
         self.recipe_changed.emit()
         if opened.contents is not None and self.detect is not None:
-            for signal in (self.detections_changed, self.tracks_changed, self.crossings_changed):
+            for signal in (self.detections_changed, self.tracks_changed):
                 signal.emit()
+            self._recount()
             self._request_moments()
             self.set_frame(int(opened.contents.view.get("frame", "1")) - 1)
         for note in (*opened.clip.notes, opened.missing):
@@ -297,8 +315,6 @@ class Session(QObject):
             self._motion = kept.detect.motion_only, known
         if run.track_key == track_key(run.detect_key, kept.track):
             self.tracks, self.track_settings, self._linked_from = run.tracks, kept.track, self.detect
-            if run.count_key == count_key(run.track_key, kept.count):
-                self.crossings = run.crossings
 
     def _stored(self, run: KeptRun) -> bool:
         return (self.store.folder / run.detect_key / "facts.json").exists()
@@ -315,6 +331,16 @@ class Session(QObject):
             self._apply(recipe, settle=True)
             return
         self.undo.push(_RecipeEdit(self, self._settled, recipe, what))
+
+    def say(self, audit: Audit, what: str) -> None:
+        """Take over an audit that says one thing more or less, as one step that can be undone."""
+        if audit != self.audit:
+            self.undo.push(_AuditEdit(self, self.audit, audit, what))
+
+    def _take_audit(self, audit: Audit) -> None:
+        self.audit = audit
+        self.audit_changed.emit()
+        self.changed.emit()
 
     def _settle(self, recipe: Recipe) -> None:
         self._settled = recipe
@@ -508,8 +534,17 @@ class Session(QObject):
         """Count on the interface thread: a few milliseconds even for a million rows."""
         if self.clip is None or self.tracks is None:
             return
-        start = time.perf_counter()
-        self.crossings = count_tracks(self.tracks, self.clip.times, self.recipe.count, paths=self._paths)
+        start, settings = time.perf_counter(), self.recipe.count
+        zones = id(self.tracks), settings.zone
+        known = self.counted.visits if self.counted is not None and self._visits_of == zones else None
+        try:
+            self.counted = count_all(self.tracks, self.clip.times, settings, paths=self._paths, visits=known)
+        except DroverError as error:
+            self.message_raised.emit(f"{error}; lengths and speeds are left out until then")
+            plain = settings.model_copy(update={"ground": GroundSettings()})
+            self.counted = count_all(self.tracks, self.clip.times, plain, paths=self._paths, visits=known)
+        self._visits_of = zones
+        self.crossings = self.counted.crossings
         self.count_seconds = time.perf_counter() - start
         self.crossings_changed.emit()
         self._request_score()
@@ -683,6 +718,7 @@ class Session(QObject):
             self.true_crossings,
             view,
             self.imported,
+            self.audit,
         )
 
     def _kept_run(self) -> KeptRun | None:
@@ -715,6 +751,7 @@ class Session(QObject):
             crossings=crossings,
             histogram=detect.histogram,
             seconds=detect.seconds,
+            counted=self.counted,
         )
 
     def close(self) -> None:
@@ -752,6 +789,20 @@ class _RecipeEdit(QUndoCommand):
 
     def undo(self) -> None:
         self._session._settle(self._before)
+
+
+class _AuditEdit(QUndoCommand):
+    """One thing said in the audit."""
+
+    def __init__(self, session: Session, before: Audit, after: Audit, what: str) -> None:
+        super().__init__(what)
+        self._session, self._before, self._after = session, before, after
+
+    def redo(self) -> None:
+        self._session._take_audit(self._after)
+
+    def undo(self) -> None:
+        self._session._take_audit(self._before)
 
 
 def _find_clip(path: Path, project: Path) -> Path | None:

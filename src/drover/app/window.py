@@ -35,13 +35,16 @@ from drover.app.lanes.view import LanesView
 from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.playback import Playback
+from drover.app.proof import draw_proof, save_picture
 from drover.app.session import STAGES, Session, StageState
 from drover.app.strip import TITLES, StageStrip
 from drover.app.theme import CLAY, MOSS
 from drover.app.welcome import Welcome
+from drover.core.count.intervals import interval_rows
 from drover.core.errors import DroverError
 from drover.core.examples import example
 from drover.core.formats.box_import import BoxFile, first_line_has_commas, read_box_file
+from drover.core.formats.count_tables import INTERVAL_COLUMNS, write_table
 from drover.core.pipeline import Progress
 from drover.core.project.file import read_project
 from drover.core.recipe import dump_recipe, read_recipe
@@ -154,6 +157,8 @@ class MainWindow(QMainWindow):
         file.addSeparator()
         self._action(file, "&Bring in boxes…", self.ask_boxes)
         self._action(file, "Load &truth…", self.ask_truth)
+        self._action(file, "Save &picture of the field…", self.ask_picture)
+        self._action(file, "Save proof pict&ure…", self.ask_proof)
         self._action(file, "Load &recipe…", self.ask_recipe)
         self._action(file, "Write r&ecipe…", self.ask_write_recipe)
         file.addSeparator()
@@ -166,7 +171,9 @@ class MainWindow(QMainWindow):
             edit.addAction(action)
         edit.addSeparator()
         self._action(edit, "New counting &line", self.new_line, "L")
+        self._action(edit, "New &zone", self.new_zone, "Z")
         view = bar.addMenu("&View")
+        self._action(view, "&Audit the crossings", self.show_audit, "Ctrl+A")
         self._action(view, "Show the &whole picture", self.field.fit, "0")
         self.split_action = self._action(view, "&Split the field", self._split_field, "\\")
         self.split_action.setCheckable(True)
@@ -211,6 +218,10 @@ class MainWindow(QMainWindow):
         self.welcome.demo_wanted.connect(self.open_demo)
         self.welcome.unsaved_wanted.connect(lambda: self.open_path(unsaved_path()))
         self.dials.count.new_line_wanted.connect(self.new_line)
+        self.dials.count.over_time.table_wanted.connect(self._write_intervals)
+        self.dials.count.new_zone_wanted.connect(self.new_zone)
+        self.dials.count.ground.points_wanted.connect(self._start_area)
+        self.field.areas.ground_picked = self.dials.count.ground.take_points
         self.dials.score.truth_wanted.connect(self.ask_truth)
         self.dials.detect.area_wanted.connect(self._start_area)
         self.dials.track.exits.area_wanted.connect(self._start_area)
@@ -391,6 +402,12 @@ class MainWindow(QMainWindow):
         self.field.start_line()
         self._hint("drag across the way they take; Esc gives up")
 
+    def new_zone(self) -> None:
+        """Draw a zone with the next clicks on the field."""
+        if self.session.clip is not None:
+            self.strip.choose("count")
+            self._start_area("zone")
+
     def _start_area(self, kind: AreaKind) -> None:
         if self.session.clip is not None:
             self.field.start_area(kind)
@@ -528,6 +545,56 @@ class MainWindow(QMainWindow):
             self.session.cancelled = False
             self.session.resume_work()
 
+    def ask_picture(self) -> None:
+        """Ask where to, and save the field with all that is switched on, at the footage's own size."""
+        path = self._ask_png("Save the picture", "field")
+        if path is not None:
+            self._try(lambda: save_picture(self.pair.active.picture(), path))
+
+    def ask_proof(self) -> None:
+        """Ask where to, and save a picture of all lines and zones for someone else to check."""
+        path = self._ask_png("Save the proof picture", "proof")
+        if path is not None:
+            self._try(lambda: self.save_proof(path))
+
+    def save_proof(self, path: Path) -> None:
+        """Save the proof picture of the frame shown.
+
+        Raises
+        ------
+        DroverError
+            When there is no picture yet, or it cannot be written.
+        """
+        clip, shown = self.session.clip, self.pictures.frame
+        if clip is None or shown is None:
+            raise DroverError("there is no picture to draw on yet; open a clip first")
+        name = Path(clip.path).name
+        caption = f"{name}, frame {shown.frame + 1}, {clip.times[shown.frame]:.2f} s, {clip.width} × {clip.height} px"
+        save_picture(draw_proof(shown.image, self.session.recipe.count, caption), path)
+
+    def _ask_png(self, title: str, stem: str) -> Path | None:
+        if self.session.clip is None:
+            return None
+        start = Path(self.session.clip.path).with_name(f"{Path(self.session.clip.path).stem}-{stem}.png")
+        chosen, _ = QFileDialog.getSaveFileName(self, title, str(start), "Pictures (*.png)")
+        return Path(chosen) if chosen else None
+
+    def _write_intervals(self, length: float) -> None:
+        """Ask where to, and write the counts by interval as a table."""
+        crossings, clip = self.session.crossings, self.session.clip
+        if crossings is None or clip is None:
+            return
+        chosen, _ = QFileDialog.getSaveFileName(self, "Write the intervals", "intervals.csv", "Tables (*.csv)")
+        if chosen:
+            rows = interval_rows(crossings, length, clip.duration)
+            self._try(lambda: write_table(Path(chosen), INTERVAL_COLUMNS, rows))
+
+    def show_audit(self) -> None:
+        """Go through all crossings one by one."""
+        if self.session.clip is not None:
+            self.strip.choose("count")
+            self.dials.show_audit()
+
     def closeEvent(self, event: QCloseEvent) -> None:
         self.playback.pause()
         try:
@@ -536,6 +603,7 @@ class MainWindow(QMainWindow):
             self.banner.say(str(error))
         self.pictures.close()
         self.pair.close_pictures()
+        self.dials.audit.strips.close()
         self._box_job.close()
         self.notes.close()
         self.session.close()

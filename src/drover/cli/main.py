@@ -106,6 +106,10 @@ def run(
         Path | None,
         typer.Option(help="True crossings; if not given, a crossings.csv beside the truth is used."),
     ] = None,
+    interval: Annotated[
+        float | None,
+        typer.Option(help="Length in s of the intervals in intervals.csv.", min=1, max=86400),
+    ] = None,
 ) -> None:
     """Detect, track and count; score where truth is given."""
     if not clips:
@@ -119,7 +123,7 @@ def run(
         try:
             folder = out / _folder_name(clip, used)
             result = _run_one(clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows)
-            write_run(result, folder)
+            write_run(result, folder, interval=interval)
             _report(result, folder)
         except DroverError as error:
             if len(clips) == 1:
@@ -167,6 +171,38 @@ def simulate(
         write_scene(made, out, progress=lambda done, total: show.update(done, total))
     files = f"{made.name}.mp4, truth.csv, crossings.csv, recipe.toml"
     print(f"{made.frame_count} frames, {len(made.actors)} animals: {files} in {out}")
+
+
+@app.command()
+def proof(
+    clip: Annotated[Path, typer.Argument(metavar="CLIP", help="The video that is counted in.")],
+    out: Annotated[Path, typer.Option(help="PNG file to write.")],
+    recipe: Annotated[Path, typer.Option(help="Recipe (TOML) with the lines and zones.")],
+    frame: Annotated[int, typer.Option(help="Frame to draw on, from 1.", min=1)] = 1,
+) -> None:
+    """Draw all lines and zones with their names and directions on a frame, for someone else to check."""
+    settings = read_recipe(recipe)
+    if not settings.count.line and not settings.count.zone:
+        raise DroverError(f"{recipe}: has no line and no zone; add one under [[count.line]]")
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PySide6.QtWidgets import QApplication
+
+    from drover.app.images import rgb_image
+    from drover.app.proof import draw_proof, save_picture
+    from drover.app.theme import apply_theme
+
+    program = QApplication.instance() or QApplication(["drover"])
+    if isinstance(program, QApplication):
+        apply_theme(program)
+    with ClipReader(clip) as reader:
+        info = reader.info
+        if frame > info.frame_count:
+            raise DroverError(f"{clip}: has {info.frame_count} frames, there is no frame {frame}; choose another")
+        picture = rgb_image(reader.frame(frame - 1).rgb)
+    caption = f"{clip.name}, frame {frame}, {info.times[frame - 1]:.2f} s, {info.width} × {info.height} px"
+    out.parent.mkdir(parents=True, exist_ok=True)
+    save_picture(draw_proof(picture, settings.count, caption), out)
+    print(f"{len(settings.count.line)} lines and {len(settings.count.zone)} zones on frame {frame}: {out}")
 
 
 # --- parts ---------------------------------------------------------------------------------------------------

@@ -15,8 +15,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.count import lines
+from drover.core.count.alarms import Alarm, find_alarms
+from drover.core.count.ground import Ground, ground_of
 from drover.core.count.lines import count_crossings
-from drover.core.count.paths import TrackPaths
+from drover.core.count.paths import KnownPaths
+from drover.core.count.zones import ZoneVisits, find_visits
 from drover.core.detect import detector
 from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.detector import DetectionRows, Detector, DetectorState
@@ -44,9 +47,11 @@ from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
 
 __all__ = [
     "ClipRun",
+    "Counted",
     "DetectResult",
     "Progress",
     "boxes_key",
+    "count_all",
     "count_key",
     "count_tracks",
     "detect_clip",
@@ -317,10 +322,43 @@ def count_tracks(
     times: NDArray[np.float64],
     settings: CountSettings,
     *,
-    paths: dict[str, TrackPaths] | None = None,
+    paths: KnownPaths | None = None,
 ) -> Crossings:
     """Crossings of all lines; ``paths`` keeps what need not be made again while a line is dragged."""
     return count_crossings(tracks, times, settings, paths=paths)
+
+
+@dataclass(frozen=True)
+class Counted:
+    """Everything Count makes of tracks: crossings, stays in zones, alarms, and the ground's measure if there is one."""
+
+    crossings: Crossings
+    visits: ZoneVisits
+    alarms: tuple[Alarm, ...]
+    ground: Ground | None
+
+
+def count_all(
+    tracks: Tracks,
+    times: NDArray[np.float64],
+    settings: CountSettings,
+    *,
+    paths: KnownPaths | None = None,
+    visits: ZoneVisits | None = None,
+) -> Counted:
+    """Lines, zones and alarms over tracks; ``visits`` are given where the zones have not changed.
+
+    Raises
+    ------
+    DroverError
+        When the ground's measure makes no sense.
+    """
+    known = {} if paths is None else paths
+    ground = ground_of(settings.ground, tracks.size)
+    if visits is None:
+        visits = find_visits(tracks, times, settings, paths=known)
+    crossings = count_crossings(tracks, times, settings, paths=known, visits=visits)
+    return Counted(crossings, visits, find_alarms(tracks, times, settings, crossings, visits, ground), ground)
 
 
 def score_result(
@@ -387,6 +425,7 @@ class ClipRun:
     score: Score | None
     seconds: dict[str, float] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    counted: Counted | None = None
 
 
 def run_clip(
@@ -421,13 +460,14 @@ def run_clip(
     with _timed(seconds, "track"):
         tracks = link_detections(detect.detections, clip.times, clip.rate, recipe.track, cancelled=cancelled)
     with _timed(seconds, "count"):
-        crossings = count_tracks(tracks, clip.times, recipe.count)
+        counted = count_all(tracks, clip.times, recipe.count)
+        crossings = counted.crossings
     score = None
     if truth is not None:
         with _timed(seconds, "score"):
             score = score_result(tracks, truth, recipe.score, crossings=crossings, true_crossings=true_crossings)
     notes = (*detect.notes, *input_notes(detect.detections, clip.times))
-    return ClipRun(clip, recipe, detect, tracks, crossings, score, seconds, notes)
+    return ClipRun(clip, recipe, detect, tracks, crossings, score, seconds, notes, counted)
 
 
 class _timed:  # noqa: N801 - reads as a verb where it is used

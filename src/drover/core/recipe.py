@@ -70,6 +70,7 @@ __all__ = [
     "WhereSettings",
     "ZoneSettings",
     "dump_recipe",
+    "item_info",
     "parse_recipe",
     "read_recipe",
     "setting_help",
@@ -134,6 +135,20 @@ def settings_of(model: type[BaseModel] = Recipe, prefix: str = "") -> Iterator[t
             yield from settings_of(kind, path)
         else:
             yield path, model, name
+
+
+def item_info(model: type[BaseModel], name: str) -> SettingInfo:
+    """The same for a number of one line or zone.
+
+    Raises
+    ------
+    RecipeError
+        When there is no such number.
+    """
+    info = _numeric_info(name, model, name)
+    if info is None:
+        raise RecipeError(f"there is no numeric setting '{name}'")
+    return info
 
 
 def setting_info(path: str) -> SettingInfo:

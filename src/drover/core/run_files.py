@@ -12,9 +12,12 @@ import numpy as np
 import scipy
 
 from drover import __version__
+from drover.core.count.intervals import interval_rows
+from drover.core.count.rows import alarm_rows, usual_interval, visit_rows, way_rows
 from drover.core.count.tallies import tally_rows
 from drover.core.errors import DroverError
 from drover.core.formats.box_rows import write_detections, write_tracks
+from drover.core.formats.count_tables import ALARM_COLUMNS, INTERVAL_COLUMNS, WAY_COLUMNS, ZONE_COLUMNS, write_table
 from drover.core.formats.crossing_rows import write_counts, write_crossings
 from drover.core.pipeline import ClipRun
 from drover.core.recipe import Recipe
@@ -54,8 +57,10 @@ def run_facts(run: ClipRun) -> dict[str, object]:
     }
 
 
-def write_run(run: ClipRun, folder: Path) -> list[Path]:
+def write_run(run: ClipRun, folder: Path, *, interval: float | None = None) -> list[Path]:
     """Write all files of one run into a folder and name them.
+
+    ``interval`` s is the length of the intervals in ``intervals.csv``; if not given it goes by the clip's length.
 
     Raises
     ------
@@ -65,6 +70,7 @@ def write_run(run: ClipRun, folder: Path) -> list[Path]:
     try:
         folder.mkdir(parents=True, exist_ok=True)
         names = ["detections.csv", "tracks.csv", "crossings.csv", "counts.csv", "run.json"]
+        names += _write_counted(run, folder, interval)
         write_detections(folder / names[0], run.detect.detections)
         write_tracks(folder / names[1], run.tracks)
         write_crossings(folder / names[2], run.crossings)
@@ -72,10 +78,25 @@ def write_run(run: ClipRun, folder: Path) -> list[Path]:
         _write_json(folder / names[4], run_facts(run))
         if run.score is not None:
             names.append("score.json")
-            _write_json(folder / names[5], run.score.as_dict())
+            _write_json(folder / names[-1], run.score.as_dict())
     except OSError as error:
         raise DroverError(f"{folder}: cannot be written ({error.strerror}); choose another folder") from error
     return [folder / name for name in names]
+
+
+def _write_counted(run: ClipRun, folder: Path, interval: float | None) -> list[str]:
+    """The tables of zones, intervals and alarms, and of ways over the ground where it is measured."""
+    counted, duration = run.counted, run.clip.duration
+    if counted is None:
+        return []
+    length = usual_interval(duration) if interval is None else interval
+    write_table(folder / "zones.csv", ZONE_COLUMNS, visit_rows(counted.visits))
+    write_table(folder / "intervals.csv", INTERVAL_COLUMNS, interval_rows(run.crossings, length, duration))
+    write_table(folder / "alarms.csv", ALARM_COLUMNS, alarm_rows(counted.alarms))
+    if counted.ground is None:
+        return ["zones.csv", "intervals.csv", "alarms.csv"]
+    write_table(folder / "ways.csv", WAY_COLUMNS, way_rows(run.tracks, run.clip.times, counted.ground))
+    return ["zones.csv", "intervals.csv", "alarms.csv", "ways.csv"]
 
 
 def _write_json(path: Path, value: object) -> None:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
-from drover.app.dials.count import CountDials
+from drover.app.audit.panel import AuditPanel
+from drover.app.dials.counting.page import CountDials
 from drover.app.dials.detect import DetectDials
 from drover.app.dials.footage import FootageFacts
 from drover.app.dials.score import ScoreDials
@@ -30,10 +31,18 @@ class DialPanel(QStackedWidget):
         self.score = ScoreDials(session)
         for page in (self.footage, self.detect, self.track, self.count, self.score):
             self.addWidget(_scrolled(page))
+        self.audit = AuditPanel(session)
+        self.addWidget(self.audit)
+        self.count.audit_wanted.connect(self.show_audit)
+        self.audit.closed.connect(lambda: self.show_stage("count"))
 
     def show_stage(self, stage: str) -> None:
         """Bring a stage's page to the front."""
         self.setCurrentIndex(STAGES.index(stage))
+
+    def show_audit(self) -> None:
+        """Bring the audit to the front."""
+        self.setCurrentWidget(self.audit)
 
 
 def _scrolled(page: QWidget) -> QScrollArea:

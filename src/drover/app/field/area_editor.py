@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import Literal
 
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from drover.app.field.view_transform import ViewTransform
 from drover.app.session import Session
-from drover.app.theme import FIELD, PAPER, colour
+from drover.app.theme import FIELD, PAPER, colour, number_font
+from drover.core.count.edits import with_new
+from drover.core.errors import DroverError
 from drover.core.recipe import value_of, with_value
 
 __all__ = ["AreaEditor", "AreaKind"]
 
-AreaKind = Literal["include", "ignore", "exit"]
+AreaKind = Literal["include", "ignore", "exit", "zone", "ground"]
 CLOSE = 10.0  # widget px from the first corner at which a click closes the polygon
 PATHS: dict[AreaKind, str] = {
     "include": "detect.where.include", "ignore": "detect.where.ignore", "exit": "track.life.exits",
@@ -30,6 +33,7 @@ class AreaEditor:
 
     def __init__(self, session: Session) -> None:
         self.session = session
+        self.ground_picked: Callable[[list[tuple[float, float]]], None] = lambda points: None
         self.kind: AreaKind | None = None
         self.corners: list[tuple[float, float]] = []
         self._mouse: QPointF | None = None
@@ -55,6 +59,8 @@ class AreaEditor:
         at = view.to_picture(point)
         x, y = at.x() / view.picture_width, at.y() / view.picture_height
         self.corners.append((round(min(max(x, 0.0), 1.0), 4), round(min(max(y, 0.0), 1.0), 4)))
+        if self.kind == "ground" and len(self.corners) == 4:
+            self.finish()
 
     def move(self, point: QPointF) -> None:
         """Follow the mouse with the open side."""
@@ -66,8 +72,21 @@ class AreaEditor:
         self.stop()
         if kind is None or len(corners) < 3:
             return
+        if kind == "ground":
+            if len(corners) == 4:
+                self.ground_picked(corners)
+            return
+        if kind == "zone":
+            self._add_zone(corners)
+            return
         areas = [*self._areas(kind), corners]
         self._edit(kind, areas, WORDS[kind])
+
+    def _add_zone(self, corners: list[tuple[float, float]]) -> None:
+        try:
+            self.session.edit(with_new(self.session.recipe, "zone", corners), "draw a zone")
+        except DroverError as error:
+            self.session.message_raised.emit(str(error))
 
     def area_at(self, point: QPointF, view: ViewTransform) -> tuple[AreaKind, int] | None:
         """Kind and number of the area under the mouse."""
@@ -86,6 +105,7 @@ class AreaEditor:
         """Dim what does not count, and show the area being drawn."""
         self._draw_dimmed(painter, view)
         self._draw_exits(painter, view)
+        self._draw_ground(painter, view)
         if not self.corners:
             return
         points = [self._at(corner, view) for corner in self.corners]
@@ -118,6 +138,18 @@ class AreaEditor:
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QBrush(colour(PAPER, 60), Qt.BrushStyle.BDiagPattern))
         painter.drawPath(off)
+
+    def _draw_ground(self, painter: QPainter, view: ViewTransform) -> None:
+        """The four points of the ground's measure, numbered."""
+        points = self.session.recipe.count.ground.points
+        painter.setFont(number_font(11, bold=True))
+        for number, corner in enumerate(points, 1):
+            at = self._at(corner, view)
+            painter.setPen(QPen(colour(FIELD, 200), 1.2))
+            painter.setBrush(QColor(PAPER))
+            painter.drawEllipse(at, 8, 8)
+            painter.setPen(colour(FIELD))
+            painter.drawText(QRectF(at.x() - 8, at.y() - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, str(number))
 
     def _draw_exits(self, painter: QPainter, view: ViewTransform) -> None:
         """Exits as dashed outlines with a word."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSignalBlocker, Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
+from PySide6.QtCore import QPoint, QSignalBlocker, Qt, Signal
+from PySide6.QtGui import QAction
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
 
 from drover.app.field.view import CHIPS
+from drover.app.field.ways import WAYS
 from drover.app.theme import FIELD, PAPER
 
 __all__ = ["ChipRow"]
@@ -51,7 +53,7 @@ class ChipRow(QWidget):
         self.setStyleSheet(_SHEET)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 5, 12, 5)
-        row.setSpacing(5)
+        row.setSpacing(4)
         self.chips: dict[str, QPushButton] = {}
         for name in CHIPS:
             chip = QPushButton(name)
@@ -61,10 +63,46 @@ class ChipRow(QWidget):
             chip.toggled.connect(lambda on, name=name: self.toggled.emit(name, on))
             row.addWidget(chip)
             self.chips[name] = chip
+        row.addWidget(self._make_ways(shown))
         row.addStretch(1)
+
+    def _make_ways(self, shown: set[str]) -> QPushButton:
+        """Where they went over the whole clip, behind one chip."""
+        self.ways_chip = QPushButton("Ways ▾")
+        self.ways_chip.setCheckable(True)
+        self.ways_chip.setToolTip("Where they went over the whole clip.")
+        self.menu = QMenu(self)
+        self.ways: dict[str, QAction] = {}
+        for name, tip in WAYS.items():
+            action = QAction(name, self.menu)
+            action.setCheckable(True)
+            action.setChecked(name in shown)
+            action.setToolTip(tip)
+            action.toggled.connect(lambda on, name=name: self._toggle_way(name, on))
+            self.menu.addAction(action)
+            self.ways[name] = action
+        self.menu.setToolTipsVisible(True)
+        self.ways_chip.clicked.connect(self._open_ways)
+        return self.ways_chip
+
+    def _open_ways(self) -> None:
+        self._tint_ways()
+        self.menu.popup(self.ways_chip.mapToGlobal(QPoint(0, self.ways_chip.height())))
+
+    def _toggle_way(self, name: str, on: bool) -> None:
+        self.toggled.emit(name, on)
+        self._tint_ways()
+
+    def _tint_ways(self) -> None:
+        with QSignalBlocker(self.ways_chip):
+            self.ways_chip.setChecked(any(action.isChecked() for action in self.ways.values()))
 
     def show_shown(self, shown: set[str]) -> None:
         """Show which overlays are on, without telling anybody."""
         for name, chip in self.chips.items():
             with QSignalBlocker(chip):
                 chip.setChecked(name in shown)
+        for name, action in self.ways.items():
+            with QSignalBlocker(action):
+                action.setChecked(name in shown)
+        self._tint_ways()

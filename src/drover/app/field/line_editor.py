@@ -12,7 +12,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 from drover.app.field.view_transform import ViewTransform
 from drover.app.icons import arrow_path
 from drover.app.session import Session
-from drover.app.theme import INK, MOSS, PAPER, colour, number_font
+from drover.app.theme import INK, MOSS, OCHRE, PAPER, colour, number_font
 from drover.core.count.tallies import Tally, tally
 from drover.core.errors import DroverError
 from drover.core.recipe import LineSettings, Recipe, with_value
@@ -20,6 +20,7 @@ from drover.core.types import Crossings
 
 __all__ = ["LineEditor"]
 
+PULSE = 0.5  # s for which a line shows that it counted
 REACH = 9.0  # widget px within which the mouse takes hold
 
 
@@ -230,7 +231,13 @@ class LineEditor:
         held = (self._hold is not None and self._hold.line == number) or (
             self.hover is not None and self.hover[0] == number
         )
+        pulse = self._pulse(number, now)
         painter.setBrush(Qt.BrushStyle.NoBrush)
+        if pulse > 0:
+            painter.setPen(
+                QPen(colour(OCHRE, round(200 * pulse)), 5 + 9 * pulse, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap)
+            )
+            painter.drawPolyline(QPolygonF(corners))
         painter.setPen(QPen(colour(INK, 150), 6 if held else 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
         painter.drawPolyline(QPolygonF(corners))
         painter.setPen(QPen(QColor("#FFFFFF"), 3 if held else 2.2, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
@@ -242,6 +249,14 @@ class LineEditor:
             painter.drawEllipse(at, 6.5 if grabbed else 5, 6.5 if grabbed else 5)
         self._draw_direction(painter, view, number)
         self._draw_counts(painter, view, number, corners, now)
+
+    def _pulse(self, number: int, now: float) -> float:
+        """1 as the line counts, fading to 0 in half a second; ``now`` s."""
+        crossings = self.shown_crossings()
+        if crossings is None or number >= len(crossings.line_names):
+            return 0.0
+        when = crossings.time[(crossings.line == number) & (crossings.time <= now + 1e-9)]
+        return max(0.0, 1.0 - (now - float(when[-1])) / PULSE) if len(when) else 0.0
 
     def _draw_direction(self, painter: QPainter, view: ViewTransform, number: int) -> None:
         middle, ahead = self._arrow(number, view)

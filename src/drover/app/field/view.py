@@ -7,6 +7,7 @@ from dataclasses import replace
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
+    QImage,
     QKeyEvent,
     QMouseEvent,
     QPainter,
@@ -22,12 +23,15 @@ from drover.app.field.area_editor import AreaEditor, AreaKind
 from drover.app.field.box_editor import BoxEditor, BoxKind
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.view_transform import ViewTransform
+from drover.app.field.ways import Ways
+from drover.app.field.zone_editor import ZoneEditor
 from drover.app.held import Held
 from drover.app.images import grey_image, mask_image
 from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import Session
 from drover.app.theme import FIELD, OCHRE, PAPER, SHADOW, colour, number_font
+from drover.core.count.edits import Kind, with_copy
 
 __all__ = ["CHIPS", "LAYERS", "Field"]
 
@@ -70,6 +74,8 @@ class Field(DropTarget):
         self.editor.shown_crossings = lambda: self.results.crossings
         self.boxes = BoxEditor(session)
         self.areas = AreaEditor(session)
+        self.zones = ZoneEditor(session)
+        self.ways = Ways()
         self.shown = {"Outlines", "Numbers", "Trails", "Forecast"}
         self.view = ViewTransform()
         self._pan_from: QPointF | None = None
@@ -154,8 +160,27 @@ class Field(DropTarget):
             now = float(clip.times[self.session.frame])
             self.areas.draw(painter, self.view)
             self.boxes.draw(painter, self.view)
+            self.zones.draw(painter, self.view, now)
             self.editor.draw(painter, self.view, now)
             self._draw_caption(painter)
+
+    def picture(self) -> QImage:
+        """The whole picture with all that is switched on, at the footage's own size."""
+        clip = self.session.clip
+        size = (clip.width, clip.height) if clip is not None else (self.width(), self.height())
+        out = QImage(size[0], size[1], QImage.Format.Format_RGB32)
+        kept, self.view = self.view, replace(self.view.fitted(), margin=0.0).sized(*map(float, size))
+        try:
+            with QPainter(out) as painter:
+                painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
+                self._draw_picture(painter)
+                self._draw_overlays(painter)
+                now = float(clip.times[self.session.frame]) if clip is not None else 0.0
+                self.zones.draw(painter, self.view, now)
+                self.editor.draw(painter, self.view, now)
+        finally:
+            self.view = kept
+        return out
 
     @property
     def drawn_frame(self) -> int:
@@ -203,7 +228,8 @@ class Field(DropTarget):
                 painter.drawImage(view.picture_rect(), mask_image(pictures.shadow, SHADOW, 170))
             if "Detections" in self.shown:
                 overlays.draw_detections(painter, view, found, frame)
-            if session.tracks is not None:
+            if session.tracks is not None and self.session.clip is not None:
+                self.ways.draw(painter, view, self.shown, session.tracks, self.session.clip, self.session.selected)
                 if "Trails" in self.shown:
                     overlays.draw_trails(painter, view, session.tracks, frame)
                 if "Forecast" in self.shown:
@@ -255,7 +281,7 @@ class Field(DropTarget):
             bend = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
             if not self.editor.drawing and self.editor.reverse_at(point, self.view):
                 return
-            if self.editor.press(point, self.view, bend=bend):
+            if self.editor.press(point, self.view, bend=bend) or self.zones.press(point, self.view, bend=bend):
                 self.update()
                 return
             self._select_at(point)
@@ -278,7 +304,7 @@ class Field(DropTarget):
         elif self._pan_from is not None:
             self._set_own_view(self.view.panned(point - self._pan_from))
             self._pan_from = point
-        elif self.editor.move(point, self.view):
+        elif (not self.zones.busy and self.editor.move(point, self.view)) or self.zones.move(point, self.view):
             self._set_cursor()
             self.update()
 
@@ -288,7 +314,7 @@ class Field(DropTarget):
             self.boxes.release(event.position(), self.view)
             self._set_cursor()
             self.update()
-        elif self.editor.release(event.position(), self.view):
+        elif self.editor.release(event.position(), self.view) or self.zones.release():
             self._set_cursor()
             self.update()
 
@@ -307,6 +333,7 @@ class Field(DropTarget):
         if event.key() == Qt.Key.Key_Escape:
             self.editor.stop()
             self.areas.stop()
+            self.zones.stop()
             self.boxes.stop()
             self.unsetCursor()
             self.update()
@@ -316,12 +343,17 @@ class Field(DropTarget):
             self.update()
         elif event.key() == Qt.Key.Key_Delete and self.editor.hover is not None:
             self.editor.remove(self.editor.hover[0])
+        elif event.key() == Qt.Key.Key_Delete and self.zones.hover is not None:
+            self.zones.remove(self.zones.hover[0])
         else:
             super().keyPressEvent(event)
 
     def _set_cursor(self) -> None:
         if self.editor.drawing or self.areas.drawing or self.boxes.drawing:
             self.setCursor(Qt.CursorShape.CrossCursor)
+        elif self.zones.hover is not None and self.editor.hover is None:
+            corner = self.zones.hover[1] >= 0
+            self.setCursor(Qt.CursorShape.CrossCursor if corner else Qt.CursorShape.SizeAllCursor)
         elif self.editor.hover is not None:
             corner = self.editor.hover[1] >= 0
             self.setCursor(Qt.CursorShape.CrossCursor if corner else Qt.CursorShape.SizeAllCursor)
@@ -339,12 +371,22 @@ class Field(DropTarget):
         found = tracks.identity[rows][inside]
         self.session.select(int(found[0]) if len(found) else None)
 
+    def _copy(self, kind: Kind, number: int) -> None:
+        name = getattr(self.session.recipe.count, kind)[number].name
+        self.session.edit(with_copy(self.session.recipe, kind, number), f"copy {kind} '{name}'")
+
     def _menu(self, point: QPointF) -> None:
         number = self.editor.line_at(point, self.view)
         menu = QMenu(self)
         if number is not None:
             menu.addAction("Reverse direction", lambda: self.editor.reverse(number))
+            menu.addAction("Copy line", lambda: self._copy("line", number))
             menu.addAction("Remove line", lambda: self.editor.remove(number))
+            menu.addSeparator()
+        zone = self.zones.zone_at(point, self.view)
+        if zone is not None:
+            menu.addAction("Copy zone", lambda: self._copy("zone", zone))
+            menu.addAction("Remove zone", lambda: self.zones.remove(zone))
             menu.addSeparator()
         area = self.areas.area_at(point, self.view)
         if area is not None:
@@ -352,6 +394,7 @@ class Field(DropTarget):
             menu.addAction("Remove this area", lambda: self.areas.remove(kind, place))
             menu.addSeparator()
         menu.addAction("Draw a counting line", self.start_line)
+        menu.addAction("Draw a zone", lambda: self.start_area("zone"))
         menu.addAction("Ignore an area", lambda: self.start_area("ignore"))
         menu.addAction("Count only inside an area", lambda: self.start_area("include"))
         menu.addAction("Draw an exit", lambda: self.start_area("exit"))

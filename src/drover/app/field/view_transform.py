@@ -13,7 +13,8 @@ __all__ = ["ViewTransform"]
 class ViewTransform:
     """Maps picture px to widget px.
 
-    ``zoom`` 1 fits the whole picture; ``centre`` is the picture point in the middle, as fractions.
+    ``zoom`` 1 fits the whole picture; ``centre`` is the picture point in the middle, as fractions;
+    ``margin`` widget px stay free around a picture that fits.
     """
 
     picture_width: float = 1.0
@@ -23,14 +24,14 @@ class ViewTransform:
     zoom: float = 1.0
     centre_x: float = 0.5
     centre_y: float = 0.5
+    margin: float = 12.0
 
     @property
     def scale(self) -> float:
         """Widget px per picture px."""
-        margin = 12.0
         fit = min(
-            max(1.0, self.widget_width - 2 * margin) / self.picture_width,
-            max(1.0, self.widget_height - 2 * margin) / self.picture_height,
+            max(1.0, self.widget_width - 2 * self.margin) / self.picture_width,
+            max(1.0, self.widget_height - 2 * self.margin) / self.picture_height,
         )
         return fit * self.zoom
 

@@ -22,6 +22,7 @@ from drover.app.icons import arrow_path
 from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
 from drover.app.session import Session
 from drover.app.theme import CLAY, INK, MUTED_TEXT, OCHRE, PAPER, STONE, colour, identity_colour, number_font
+from drover.core.count.alarms import Alarm
 
 __all__ = ["LanesView"]
 
@@ -29,6 +30,7 @@ LEFT, RIGHT = 112, 22
 OVERVIEW = 30
 LANE = 17
 MOST_RINGS = 40
+MOST_ALARMS = 400
 
 
 class LanesView(QWidget):
@@ -161,6 +163,7 @@ class LanesView(QWidget):
         painter.setPen(QColor(MUTED_TEXT))
         painter.setFont(number_font(10))
         painter.drawText(QRectF(self.width() - RIGHT + 3, 2, RIGHT - 4, 14), Qt.AlignmentFlag.AlignLeft, str(top))
+        self._paint_alarms(painter, OVERVIEW - 5, 0)
 
     def _paint_lane(self, painter: QPainter, lane: Lane, top: float, shaded: bool) -> None:
         row = QRectF(0, top, self.width(), LANE)
@@ -180,6 +183,20 @@ class LanesView(QWidget):
             painter.drawLine(QPointF(self.x_of(first), middle), QPointF(self.x_of(past), middle))
         self._paint_crossings(painter, lane, middle)
         self._paint_moments(painter, lane, middle)
+        self._paint_alarms(painter, middle, lane.identity)
+
+    def _alarms(self) -> tuple[Alarm, ...]:
+        return self.session.counted.alarms if self.session.counted is not None else ()
+
+    def _paint_alarms(self, painter: QPainter, middle: float, identity: int) -> None:
+        """A filled triangle at each alarm of an identity; of all of them (identity 0) in the overview."""
+        painter.setPen(QPen(QColor(PAPER), 1))
+        painter.setBrush(QColor(CLAY))
+        for alarm in self._alarms()[:MOST_ALARMS]:
+            if identity in (0, alarm.identity):
+                x = self.x_of(alarm.frame)
+                corners = [QPointF(x, middle - 6), QPointF(x + 5.5, middle + 4), QPointF(x - 5.5, middle + 4)]
+                painter.drawPolygon(QPolygonF(corners))
 
     def _paint_head(self, painter: QPainter, lane: Lane, top: float, tint: QColor) -> None:
         plate = QRectF(12, top + 2, 30, LANE - 4)
@@ -305,5 +322,6 @@ class LanesView(QWidget):
                 for m in self.session.moments[:MOST_RINGS]
                 if lane.identity in m.identities
             ),
+            *(f"alarm at {a.time:.2f} s: {a.words}" for a in self._alarms() if a.identity == lane.identity),
         ]
         return "\n".join(parts)

@@ -158,7 +158,7 @@ def path_lengths(tracks: Tracks, times: Float, ground: Ground) -> dict[int, tupl
         rows = paths.row[paths.start[k] : paths.start[k + 1]]
         when = times[tracks.frame[rows]]
         marks = np.unique(np.searchsorted(when, np.arange(when[0], when[-1] + HALF_WINDOW, HALF_WINDOW)))
-        marks = marks[marks < len(rows)]
+        marks = np.unique(np.append(marks[marks < len(rows)], len(rows) - 1))
         at = ground.metres(box_foot(tracks.box[rows[marks]]))
         way = float(np.nansum(np.linalg.norm(np.diff(at, axis=0), axis=1)))
         known = speed[rows][np.isfinite(speed[rows])]

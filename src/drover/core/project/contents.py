@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.count.audit import Audit
+from drover.core.pipeline import Counted
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
 
 __all__ = ["KeptRun", "ProjectContents"]
@@ -25,6 +27,7 @@ class KeptRun:
     crossings: Crossings
     histogram: NDArray[np.int64]
     seconds: float = 0.0
+    counted: Counted | None = None
 
 
 @dataclass(frozen=True)
@@ -38,3 +41,4 @@ class ProjectContents:
     true_crossings: Crossings | None = None
     view: dict[str, str] = field(default_factory=dict)
     imported: Detections | None = None
+    audit: Audit = field(default_factory=Audit)

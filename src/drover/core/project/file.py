@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from drover import __version__
 from drover.core.errors import DroverError, ProjectError
 from drover.core.project.contents import KeptRun, ProjectContents
+from drover.core.project.counted import read_audit, write_audit, write_counted, write_zones
 from drover.core.project.schema import APPLICATION_ID, SCHEMA, TABLES, UPGRADES, VERSION
 from drover.core.recipe import parse_recipe
 from drover.core.types import LOOK, ClipInfo, Crossings, Detections, Tracks, TrackState, Truth, rows_to_frames
@@ -85,6 +86,8 @@ class ProjectFile:
                 lambda: _write_crossings(db, "true_crossing", contents.true_crossings),
             ),
             ("imported", id(contents.imported), lambda: _write_imported(db, contents.imported)),
+            ("audit", contents.audit, lambda: write_audit(db, contents.audit)),
+            ("counted", run and run.count_key, lambda: write_counted(db, run and run.counted, contents.clip.duration)),
             ("view", tuple(sorted(contents.view.items())), lambda: _write_view(db, contents.view)),
             ("run", _run_stamp(run), lambda: _write_run(db, run)),
             ("detections", run and run.detect_key, lambda: _write_detections(db, run)),
@@ -195,6 +198,7 @@ def _write_recipe(db: sqlite3.Connection, text: str) -> None:
     lines = parse_recipe(text).count.line
     rows = [(line.name, n, json.dumps(line.points), line.reference) for n, line in enumerate(lines, 1)]
     _fill(db, "line", rows, 4)
+    write_zones(db, parse_recipe(text).count)
 
 
 def _write_view(db: sqlite3.Connection, view: dict[str, str]) -> None:
@@ -319,7 +323,7 @@ def _read_all(db: sqlite3.Connection) -> ProjectContents:
     }
     return ProjectContents(
         clip, recipe_text, _read_run(db, clip), truth, true_crossings if len(true_crossings) else None, view,
-        _read_imported(db, clip),
+        _read_imported(db, clip), read_audit(db),
     )  # fmt: skip
 
 

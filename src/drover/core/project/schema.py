@@ -48,6 +48,33 @@ CREATE TABLE imported (
     frame INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL, x2 REAL NOT NULL, y2 REAL NOT NULL,
     confidence REAL NOT NULL, class TEXT NOT NULL
 );
+CREATE TABLE zone (
+    name TEXT PRIMARY KEY, position INTEGER NOT NULL, points TEXT NOT NULL, inside_by TEXT NOT NULL
+);
+CREATE TABLE visit (
+    zone TEXT NOT NULL, identity INTEGER NOT NULL, class TEXT NOT NULL, enter REAL NOT NULL, leave REAL NOT NULL,
+    dwell REAL NOT NULL, enter_frame INTEGER NOT NULL, leave_frame INTEGER NOT NULL, entered INTEGER NOT NULL,
+    left INTEGER NOT NULL
+);
+CREATE TABLE interval (
+    start REAL NOT NULL, end REAL NOT NULL, line TEXT NOT NULL, class TEXT NOT NULL, forward INTEGER NOT NULL,
+    back INTEGER NOT NULL, forward_so_far INTEGER NOT NULL, back_so_far INTEGER NOT NULL
+);
+CREATE TABLE alarm (
+    kind TEXT NOT NULL, place TEXT NOT NULL, identity INTEGER NOT NULL, frame INTEGER NOT NULL, time REAL NOT NULL,
+    value REAL NOT NULL, "limit" REAL NOT NULL
+);
+CREATE TABLE verdict (
+    line TEXT NOT NULL, direction INTEGER NOT NULL, time REAL NOT NULL, identity INTEGER NOT NULL, said TEXT NOT NULL
+);
+CREATE TABLE missed (
+    line TEXT NOT NULL, direction INTEGER NOT NULL, time REAL NOT NULL, frame INTEGER NOT NULL, class TEXT NOT NULL
+);
+CREATE TABLE hand_total (line TEXT NOT NULL, direction INTEGER NOT NULL, total INTEGER NOT NULL);
+CREATE TABLE sign_off (
+    line TEXT NOT NULL, at TEXT NOT NULL, rule TEXT NOT NULL, counted_forward INTEGER NOT NULL,
+    counted_back INTEGER NOT NULL, forward INTEGER NOT NULL, back INTEGER NOT NULL
+);
 CREATE TABLE edit (
     id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL
 );
@@ -55,7 +82,7 @@ CREATE TABLE edit (
 
 TABLES = (
     "meta", "clip", "frame_time", "recipe", "line", "run", "detection", "track", "crossing", "truth", "true_crossing",
-    "imported", "edit",
+    "imported", "edit", "zone", "visit", "interval", "alarm", "verdict", "missed", "hand_total", "sign_off",
 )  # fmt: skip
 
 # What a file of an earlier version lacks, by that version.
@@ -70,5 +97,32 @@ CREATE TABLE IF NOT EXISTS imported (
 ALTER TABLE detection ADD COLUMN look BLOB;
 ALTER TABLE track ADD COLUMN margin REAL;
 ALTER TABLE track ADD COLUMN nis REAL;
+CREATE TABLE IF NOT EXISTS zone (
+    name TEXT PRIMARY KEY, position INTEGER NOT NULL, points TEXT NOT NULL, inside_by TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS visit (
+    zone TEXT NOT NULL, identity INTEGER NOT NULL, class TEXT NOT NULL, enter REAL NOT NULL, leave REAL NOT NULL,
+    dwell REAL NOT NULL, enter_frame INTEGER NOT NULL, leave_frame INTEGER NOT NULL, entered INTEGER NOT NULL,
+    left INTEGER NOT NULL
+);
+CREATE TABLE IF NOT EXISTS interval (
+    start REAL NOT NULL, end REAL NOT NULL, line TEXT NOT NULL, class TEXT NOT NULL, forward INTEGER NOT NULL,
+    back INTEGER NOT NULL, forward_so_far INTEGER NOT NULL, back_so_far INTEGER NOT NULL
+);
+CREATE TABLE IF NOT EXISTS alarm (
+    kind TEXT NOT NULL, place TEXT NOT NULL, identity INTEGER NOT NULL, frame INTEGER NOT NULL, time REAL NOT NULL,
+    value REAL NOT NULL, "limit" REAL NOT NULL
+);
+CREATE TABLE IF NOT EXISTS verdict (
+    line TEXT NOT NULL, direction INTEGER NOT NULL, time REAL NOT NULL, identity INTEGER NOT NULL, said TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS missed (
+    line TEXT NOT NULL, direction INTEGER NOT NULL, time REAL NOT NULL, frame INTEGER NOT NULL, class TEXT NOT NULL
+);
+CREATE TABLE IF NOT EXISTS hand_total (line TEXT NOT NULL, direction INTEGER NOT NULL, total INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS sign_off (
+    line TEXT NOT NULL, at TEXT NOT NULL, rule TEXT NOT NULL, counted_forward INTEGER NOT NULL,
+    counted_back INTEGER NOT NULL, forward INTEGER NOT NULL, back INTEGER NOT NULL
+);
 """,
 }

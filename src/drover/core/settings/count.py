@@ -108,10 +108,10 @@ class ZoneSettings(Settings):
     @classmethod
     def _points_usable(cls, value: Points) -> Points:
         checked_points(value, 3, "a zone")
-        if abs(_area(value)) < 1e-6:
-            raise ValueError("a zone needs some area")
         if _crosses_itself(value):
             raise ValueError("the sides of a zone must not cross each other")
+        if abs(_area(value)) < 1e-6:
+            raise ValueError("a zone needs some area")
         return value
 
 

@@ -61,6 +61,11 @@ class Moment:
     counted: bool = False
 
     @property
+    def doubt(self) -> float:
+        """The score without what was added because a crossing hangs on it."""
+        return self.score - COUNTS if self.counted else self.score
+
+    @property
     def words(self) -> str:
         """What it is, in plain words."""
         who = " and ".join(str(identity) for identity in self.identities[:3])
