@@ -6,7 +6,7 @@ Scenes that do not ship as clips are drawn once and kept in the cache folder.
 from __future__ import annotations
 
 import argparse
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import platformdirs
@@ -18,12 +18,13 @@ from drover.core.pipeline import detect_clip
 from drover.core.recipe import Recipe, read_recipe
 from drover.core.score.detection import DetectionScore, score_detections
 from drover.core.simulate.farm import build_scene
+from drover.core.simulate.scene import Scene
 from drover.core.simulate.write import write_scene
 
 __all__ = ["detection_table", "main", "scene_folder"]
 
 SCENES = ("gap", "noon", "squall", "rest", "far")
-VERSION = 1
+VERSION = 2
 
 HEAD = """# Detection on the scenes
 
@@ -36,12 +37,12 @@ no recipe; *own* is the recipe that ships for the scene. Errors are misses and f
 """
 
 
-def scene_folder(name: str) -> Path:
-    """Folder with a scene's clip and truth; drawn now if it is not there yet."""
+def scene_folder(name: str, make: Callable[[], Scene] | None = None) -> Path:
+    """Folder with a scene's clip and truth; drawn now if it is not there yet, by ``make`` if that is given."""
     folder = Path(platformdirs.user_cache_dir("drover")) / "scenes" / f"{name}-{VERSION}"
     if not (folder / "recipe.toml").exists():
         print(f"drawing {name}, once")
-        write_scene(build_scene(name), folder, preset="fast")
+        write_scene(make() if make else build_scene(name), folder, preset="fast")
     return folder
 
 
