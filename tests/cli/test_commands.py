@@ -34,7 +34,10 @@ def test_run_with_truth_writes_everything_and_prints_the_count(run, tmp_path):
     assert (code, err) == (0, "")
     assert "IDF1" in out
     names = sorted(path.name for path in (tmp_path / "gap-short").iterdir())
-    assert names == ["counts.csv", "crossings.csv", "detections.csv", "run.json", "score.json", "tracks.csv"]
+    assert names == [
+        "alarms.csv", "counts.csv", "crossings.csv", "detections.csv", "intervals.csv", "run.json", "score.json",
+        "tracks.csv", "zones.csv",
+    ]  # fmt: skip
     assert json.loads((tmp_path / "gap-short" / "score.json").read_text())["true_total"] == 7
 
 
@@ -169,3 +172,16 @@ def test_boxes_are_linked_without_any_footage(run, tmp_path):
     assert code == 2 and "--frame-size and --rate" in err
     code, _, err = run("run", "--detections", path, "--frame-size", "wide", "--rate", 25, "--out", tmp_path / "out")
     assert code == 2 and "640x480" not in err and "1280x720" in err
+
+
+def test_the_proof_picture_shows_lines_for_someone_else_to_check(run, tmp_path):
+    out = tmp_path / "pictures" / "proof.png"
+    code, told, err = run("proof", SHORT.clip, "--recipe", SHORT.recipe, "--out", out, "--frame", 40)
+    assert (code, err) == (0, "") and "1 lines and 0 zones on frame 40" in told
+    assert out.read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
+    code, _, err = run("proof", SHORT.clip, "--recipe", SHORT.recipe, "--out", out, "--frame", 900)
+    assert code == 1 and "there is no frame 900" in err
+    empty = tmp_path / "empty.toml"
+    empty.write_text("")
+    code, _, err = run("proof", SHORT.clip, "--recipe", empty, "--out", out)
+    assert code == 1 and "has no line and no zone" in err

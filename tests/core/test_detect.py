@@ -194,8 +194,8 @@ MODELS = ("running-average", "running-median", "mixture", "frame-difference", "t
 
 
 def settings_with(**values) -> DetectSettings:
-    """Default settings with some changed; a double underscore stands for a dot."""
-    recipe = Recipe()
+    """Default settings with some changed; a double underscore stands for a dot. Sizes hold for 90 px wide frames."""
+    recipe = with_value(Recipe(), "detect.size.for_width", 90)
     for path, value in values.items():
         recipe = with_value(recipe, "detect." + path.replace("__", "."), value)
     return recipe.detect
@@ -369,12 +369,12 @@ def blobs_of(*boxes: tuple[int, int, int, int]) -> Blobs:
 
 def test_a_fragment_joins_the_body_and_two_bodies_stay_two():
     head, body, other = (42, 10, 48, 16), (10, 10, 40, 30), (44, 10, 74, 30)
-    joined = join_fragments(blobs_of(head, body), SizeSettings(join_within=6.0), 100)
+    joined = join_fragments(blobs_of(head, body), SizeSettings(join_within=6.0), (1280, 100))
     assert joined.box.tolist() == [[10, 10, 48, 30]]
     assert joined.area.tolist() == [636]
     assert joined.run_count.tolist() == [26]
-    assert len(join_fragments(blobs_of(body, other), SizeSettings(join_within=6.0), 100).box) == 2
-    assert len(join_fragments(blobs_of(head, body), SizeSettings(join_within=1.0), 100).box) == 2
+    assert len(join_fragments(blobs_of(body, other), SizeSettings(join_within=6.0), (1280, 100)).box) == 2
+    assert len(join_fragments(blobs_of(head, body), SizeSettings(join_within=1.0), (1280, 100)).box) == 2
 
 
 def test_limits_follow_the_distance_between_the_two_boxes_drawn():
@@ -382,15 +382,24 @@ def test_limits_follow_the_distance_between_the_two_boxes_drawn():
     settings = SizeSettings(
         least_height=20.0, least_width=0.0, least_area=0.0, near_box=(0.1, 0.4, 0.3, 0.8), far_box=(0.1, 0.1, 0.2, 0.2)
     )
-    assert depth_factors(np.array([80.0, 50.0, 20.0]), settings, 100) == pytest.approx([1.0, 25 / 40, 10 / 40])
+    assert depth_factors(np.array([80.0, 50.0, 20.0]), settings, (1280, 100)) == pytest.approx([1.0, 25 / 40, 10 / 40])
     blobs = blobs_of((0, 70, 10, 80), (20, 40, 30, 50), (40, 10, 50, 20), (60, 55, 70, 80))
-    assert size_fits(blobs, settings, 100).tolist() == [False, False, True, True]
+    assert size_fits(blobs, settings, (1280, 100)).tolist() == [False, False, True, True]
+
+
+def test_limits_grow_and_shrink_with_the_frame():
+    """Half as wide a frame: an animal has half the width and height, and a quarter of the area."""
+    settings = SizeSettings(least_width=10.0, least_height=10.0, least_area=200.0)
+    large, half = blobs_of((0, 0, 20, 12), (30, 0, 38, 12)), blobs_of((0, 0, 10, 6), (15, 0, 19, 6))
+    assert size_fits(large, settings, (1280, 720)).tolist() == [True, False]
+    assert size_fits(half, settings, (640, 360)).tolist() == [True, False]
+    assert size_fits(half, settings, (1280, 720)).tolist() == [False, False]
 
 
 def test_most_sizes_and_shapes_are_kept_to():
     blobs = blobs_of((0, 0, 40, 10), (0, 20, 12, 40), (0, 50, 60, 90))
     settings = SizeSettings(most_width=50.0, most_aspect=2.0)
-    assert size_fits(blobs, settings, 100).tolist() == [False, True, False]
+    assert size_fits(blobs, settings, (1280, 100)).tolist() == [False, True, False]
 
 
 def test_a_polygon_fills_the_pixels_whose_middle_it_holds():

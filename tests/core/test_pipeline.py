@@ -113,6 +113,9 @@ def test_a_run_writes_its_files_with_the_columns_and_keys_promised(short_run, tm
         "detections.csv": rows,
         "tracks.csv": rows,
         "crossings.csv": "line,identity,class,frame,time,direction,x,y",
+        "zones.csv": "zone,identity,class,enter,leave,dwell,enter_frame,leave_frame,entered,left",
+        "intervals.csv": "start,end,line,class,forward,back,forward_so_far,back_so_far",
+        "alarms.csv": "kind,place,identity,frame,time,value,limit",
         "counts.csv": "line,class,forward,back,net,passages,identities_forward,identities_back",
     }
     facts = json.loads(files["run.json"].read_text())

@@ -55,7 +55,7 @@ def clean_again(pictures: DetectPictures, settings: DetectSettings) -> DetectPic
         finder.set_colour(facts.colour)
         cleaner.take_shadows(finder, facts.grey, facts.background, facts.chroma)
     blobs = cleaner.blobs(pictures.difference)
-    fits = size_fits(blobs, settings.size, height) & Region(settings.where, (width, height)).fits(blobs)
+    fits = size_fits(blobs, settings.size, (width, height)) & Region(settings.where, (width, height)).fits(blobs)
     kept = take_blobs(blobs, fits)
     return replace(
         pictures,

@@ -129,6 +129,7 @@ class DetectDials(SettingsPage):
         row.addStretch(1)
         self.size_card.body.addLayout(row)
         self.size_card.body.addWidget(self.row("least area", "detect.size.least_area"))
+        self.size_card.body.addWidget(self.row("for frames this wide", "detect.size.for_width"))
         self.size_card.body.addWidget(self.row("most area", "detect.size.most_area"))
         more = Folded("width, height and shape")
         for label, name in (
@@ -188,10 +189,11 @@ class DetectDials(SettingsPage):
         self.sizes.show_limits(size)
         self.forget.setEnabled(size.near_box is not None or size.far_box is not None)
         if detect is not None and self.session.clip is not None:
-            stamp = (id(detect), size.near_box, size.far_box)
+            stamp = (id(detect), size.near_box, size.far_box, size.for_width)
             if stamp != self._sizes_shown:
                 self._sizes_shown = stamp
-                self.sizes.show_blobs(detect, self.session.recipe.detect, self.session.clip.height)
+                clip = self.session.clip
+                self.sizes.show_blobs(detect, self.session.recipe.detect, (clip.width, clip.height))
         if detect is not None:
             self.threshold_card.note.setText(f"{len(detect.detections):,} boxes".replace(",", " "))
             self.light_words.setText(self._jumps())

@@ -71,7 +71,7 @@ class SizePlot(QWidget):
         self.words = muted("", wrap=True)
         column.addWidget(self.words)
 
-    def show_blobs(self, detect: DetectResult | None, settings: DetectSettings, height: int) -> None:
+    def show_blobs(self, detect: DetectResult | None, settings: DetectSettings, size: tuple[int, int]) -> None:
         """Show all blobs of a result, by their size where they stand over the size near by."""
         if detect is None:
             return
@@ -81,7 +81,7 @@ class SizePlot(QWidget):
         ends = []
         for points, rows in ((self.kept, kept), (self.rejected, detect.rejected)):
             some = rows[:: max(1, -(-len(rows) // MOST_POINTS))]
-            sizes = sizes_near_by(some[:, 1:], settings.size, height)
+            sizes = sizes_near_by(some[:, 1:], settings.size, size)
             wide, tall = (np.maximum(side, LEAST) for side in sizes)
             points.setData(np.log10(wide), np.log10(tall), data=some[:, 0].astype(int))
             if len(wide):
@@ -92,6 +92,8 @@ class SizePlot(QWidget):
         self.plot.setYRange(np.log10(low), np.log10(high), padding=0.02)
         scaled = settings.size.near_box is not None and settings.size.far_box is not None
         depth = " Sizes are brought to the near box's distance." if scaled else ""
+        if size[0] != settings.size.for_width:
+            depth += f" Shown as in frames {settings.size.for_width} px wide, which the limits are given for."
         counts = (f"{len(rows):,}".replace(",", " ") for rows in (kept, detect.rejected))
         self.words.setText("{} kept, {} rejected.".format(*counts) + depth)
 

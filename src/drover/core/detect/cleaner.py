@@ -57,7 +57,7 @@ class Cleaner:
         opened = open_mask(self.raw, rule.opening, self.width)
         self.clean = fill_holes(close_mask(opened, rule.closing, self.width), self.width, rule.fill_holes)
         found = find_blobs(self.clean, difference, least_area=SPECK)
-        return join_fragments(found, self.settings.size, self.height)
+        return join_fragments(found, self.settings.size, (self.width, self.height))
 
     def unpacked(self, words: Words) -> NDArray[np.uint8]:
         """A packed mask as (height, width) uint8 of 0 and 1."""

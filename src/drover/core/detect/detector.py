@@ -23,7 +23,7 @@ from drover.core.types import LOOK, Detections, Frame
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
 
-VERSION = 4
+VERSION = 5
 MOST_REJECTED = 200_000
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
@@ -130,7 +130,7 @@ class Detector:
             if self._colour is not None:
                 self._colour.absorb(runs)
             blobs = take_blobs(blobs, ~settled)
-        fits = size_fits(blobs, settings.size, self.size[1])
+        fits = size_fits(blobs, settings.size, self.size)
         kept = take_blobs(blobs, fits & self._region.fits(blobs))
         confidence = (kept.contrast / (kept.contrast + np.float32(cut_of(settings.background)))).astype(np.float32)
         rejected = blobs.box[~fits]

@@ -17,30 +17,35 @@ LARGEST_FRAGMENT = 0.5  # of the area of the blob it is joined to
 MOST_BLOBS = 400  # above that a frame is flooded and nothing is joined
 
 
-def depth_factors(foot: NDArray[np.floating], settings: SizeSettings, height: int) -> NDArray[np.float64]:
-    """How much smaller than at the near box an animal looks with its foot at each y (px); 1 without such boxes."""
+def depth_factors(foot: NDArray[np.floating], settings: SizeSettings, size: tuple[int, int]) -> NDArray[np.float64]:
+    """By how much the limits are to be multiplied for a blob with its foot at each y (px), (n,) float64.
+
+    That is how much smaller than at the near box an animal looks there, and how much wider or narrower the picture of
+    ``size`` (width, height) px is than the frames that the limits are given for.
+    """
+    frame = size[0] / settings.for_width
     if settings.near_box is None or settings.far_box is None:
-        return np.ones(len(foot))
-    near, far = settings.near_box, settings.far_box
+        return np.full(len(foot), frame)
+    near, far, height = settings.near_box, settings.far_box, size[1]
     near_foot, far_foot = near[3] * height, far[3] * height
     near_tall, far_tall = (near[3] - near[1]) * height, (far[3] - far[1]) * height
     if abs(near_foot - far_foot) < 1.0:
-        return np.ones(len(foot))
+        return np.full(len(foot), frame)
     tall = far_tall + (np.asarray(foot, np.float64) - far_foot) * (near_tall - far_tall) / (near_foot - far_foot)
-    return np.clip(tall / near_tall, 0.02, 4.0)
+    return frame * np.clip(tall / near_tall, 0.02, 4.0)
 
 
 def sizes_near_by(
-    box: NDArray[np.floating], settings: SizeSettings, height: int
+    box: NDArray[np.floating], settings: SizeSettings, size: tuple[int, int]
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """Widths and heights (px) that boxes (n, 4) would have at the near box, which is where the limits hold."""
-    factor = depth_factors(box[:, 3], settings, height)
+    factor = depth_factors(box[:, 3], settings, size)
     return (box[:, 2] - box[:, 0]) / factor, (box[:, 3] - box[:, 1]) / factor
 
 
-def size_fits(blobs: Blobs, settings: SizeSettings, height: int) -> NDArray[np.bool_]:
+def size_fits(blobs: Blobs, settings: SizeSettings, size: tuple[int, int]) -> NDArray[np.bool_]:
     """Which blobs lie within the limits on width, height, area and width over height."""
-    factor = depth_factors(blobs.box[:, 3], settings, height)
+    factor = depth_factors(blobs.box[:, 3], settings, size)
     wide, tall = blobs.box[:, 2] - blobs.box[:, 0], blobs.box[:, 3] - blobs.box[:, 1]
     aspect = wide / np.maximum(tall, 1e-6)
     return np.asarray(
@@ -55,7 +60,7 @@ def size_fits(blobs: Blobs, settings: SizeSettings, height: int) -> NDArray[np.b
     )
 
 
-def join_fragments(blobs: Blobs, settings: SizeSettings, height: int) -> Blobs:
+def join_fragments(blobs: Blobs, settings: SizeSettings, size: tuple[int, int]) -> Blobs:
     """Join each small blob to the nearest larger one within the joining distance.
 
     Only pieces of at most half the larger one's area are joined, so that two animals side by side stay two.
@@ -63,7 +68,7 @@ def join_fragments(blobs: Blobs, settings: SizeSettings, height: int) -> Blobs:
     n = len(blobs.box)
     if settings.join_within <= 0 or not 2 <= n <= MOST_BLOBS:
         return blobs
-    reach = settings.join_within * depth_factors(blobs.box[:, 3], settings, height)
+    reach = settings.join_within * depth_factors(blobs.box[:, 3], settings, size)
     owner = nearest_larger(blobs.box, blobs.area, reach)
     for _ in range(n):
         above = owner[owner]

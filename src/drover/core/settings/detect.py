@@ -127,6 +127,9 @@ class SizeSettings(Settings):
     join_within: float = dial(
         4.0, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0
     )
+    for_width: int = dial(
+        1280, 16, 16384, "px", "Width of the frame that these sizes hold for; on other footage they scale with it.", 16
+    )
     near_box: tuple[float, float, float, float] | None = Field(
         default=None, description="One animal near the camera: x1, y1, x2, y2 in fractions of the frame."
     )
