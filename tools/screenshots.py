@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication
 from drover.app.session import STAGES, StageState
 from drover.app.theme import apply_theme
 from drover.app.window import MainWindow
+from drover.core.count.edits import with_item, with_new
 from drover.core.recipe import with_value
 
 
@@ -33,6 +34,35 @@ def settle(app: QApplication, seconds: float = 0.6) -> None:
     """Let the window live for a while."""
     end = time.monotonic() + seconds
     wait(app, lambda: time.monotonic() > end)
+
+
+def _counting(app: QApplication, window: MainWindow, folder: Path) -> None:
+    """A zone with an alarm, where they went, and the audit."""
+    session = window.session
+    west = [(0.30, 0.36), (0.47, 0.36), (0.48, 0.72), (0.30, 0.72)]
+    recipe = with_item(with_new(session.recipe, "zone", west), "zone", 0, {"name": "West", "most_inside": 4})
+    recipe = with_item(recipe, "line", 0, {"forward_name": "east", "back_name": "west"})
+    session.edit(recipe, "zone")
+    window.chips.chips["Truth"].setChecked(False)
+    window.strip.choose("count")
+    for name in ("Time spent", "Flow"):
+        window.chips.ways[name].setChecked(True)
+    settle(app)
+    window.grab().save(str(folder / "ways.png"))
+    for name in ("Time spent", "Flow"):
+        window.chips.ways[name].setChecked(False)
+    window.show_audit()
+    panel = window.dials.audit
+    wait(app, lambda: panel.model.rowCount() > 20)
+    panel.list.setCurrentIndex(panel.model.index(9))
+    for word in ("confirmed", "rejected", "confirmed"):
+        panel.say(word)
+    settle(app, 3.0)
+    window.grab().save(str(folder / "audit.png"))
+    panel.done.click()
+    while session.undo.canUndo():
+        session.undo.undo()
+    wait(app, lambda: all(session.state_of(stage) == StageState.FRESH for stage in STAGES))
 
 
 def main(folder: Path) -> None:
@@ -63,6 +93,7 @@ def main(folder: Path) -> None:
             wait(app, lambda: not window.autosave.busy)
             settle(app, 0.1)
             window.grab().save(str(folder / f"{stage}.png"))
+        _counting(app, window, folder)
         window.strip.choose("detect")
         window.chips.chips["Mask"].setChecked(False)
         window.split_action.trigger()

@@ -275,7 +275,7 @@ def test_a_jump_of_the_light_is_told_and_does_not_flood_the_picture(factor):
         grey = np.clip(np.rint(lit), 0, 255).astype(np.uint8)
         return Frame(index, index / 25, grey, lambda: np.repeat(grey[..., None], 3, axis=2))
 
-    detector, boxes, jumps = Detector(settings_with(), (320, 180)), [], []
+    detector, boxes, jumps = Detector(settings_with(size__for_width=320), (320, 180)), [], []
     for k in range(90):
         found = detector.step(frame(k))
         boxes.append(len(found.box))

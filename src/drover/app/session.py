@@ -514,7 +514,7 @@ class Session(QObject):
             start = time.perf_counter()
             tracks = link_detections(detect.detections, clip.times, clip.rate, settings, cancelled=cancelled)
             seconds = time.perf_counter() - start
-            paths = {reference: prepare_paths(tracks, reference) for reference in references}
+            paths = {reference: prepare_paths(tracks, reference, ready=True) for reference in references}
             notes = input_notes(detect.detections, clip.times) if detect.finished else ()
             return _Linked(tracks, paths, seconds, settings, detect, notes)
 

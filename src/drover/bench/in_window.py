@@ -5,7 +5,8 @@ from __future__ import annotations
 import os
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 
 from PySide6.QtWidgets import QApplication
 
@@ -15,45 +16,58 @@ from drover.app.window import MainWindow
 from drover.core.examples import example
 from drover.core.recipe import with_value
 
-__all__ = ["dial_to_screen", "relink_to_screen"]
+__all__ = ["dial_to_screen", "line_to_screen", "relink_to_screen"]
+
+
+@contextmanager
+def _opened(name: str, stage: str, frame: int) -> Iterator[MainWindow]:
+    """A window on an example, worked through, with a stage in focus."""
+    app = QApplication.instance() or QApplication([])
+    apply_theme(app)  # type: ignore[arg-type]
+    with tempfile.TemporaryDirectory() as state:
+        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
+        window = MainWindow()
+        window.show()
+        chosen = example(name)
+        window.session.open_clip(chosen.clip, recipe=chosen.recipe)
+        _until(lambda: window.session.state_of(STAGES[3]) == StageState.FRESH, 120.0)
+        window.strip.choose(stage)
+        window.playback.go(frame)
+        yield window
+        window.close()
+
+
+def _middle(spent: list[float]) -> float:
+    return sorted(spent)[len(spent) // 2]
 
 
 def dial_to_screen(moves: int = 12) -> float:
     """Seconds from a moved threshold to the field painted with the new mask: the middle one of some moves."""
-    app = QApplication.instance() or QApplication([])
-    apply_theme(app)  # type: ignore[arg-type]
-    with tempfile.TemporaryDirectory() as state:
-        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
-        window = MainWindow()
-        window.show()
-        chosen = example("gap-short")
-        window.session.open_clip(chosen.clip, recipe=chosen.recipe)
-        _until(lambda: window.session.state_of(STAGES[3]) == StageState.FRESH)
-        window.strip.choose("detect")
+    with _opened("gap-short", "detect", 120) as window:
         window.field.toggle("Mask", True)
-        window.playback.go(120)
         _until(lambda: window.pictures.detect is not None and window.pictures.detect.frame == 120)
-        spent = sorted(_one_move(window, 20.0 + k) for k in range(moves))
-        window.close()
-    return spent[len(spent) // 2]
+        return _middle([_one_move(window, 20.0 + k) for k in range(moves)])
 
 
 def relink_to_screen(moves: int = 9) -> float:
     """Seconds from a moved gate to the whole demo linked again and lanes and field painted: the middle one."""
-    app = QApplication.instance() or QApplication([])
-    apply_theme(app)  # type: ignore[arg-type]
-    with tempfile.TemporaryDirectory() as state:
-        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
-        window = MainWindow()
-        window.show()
-        chosen = example("gap")
-        window.session.open_clip(chosen.clip, recipe=chosen.recipe)
-        _until(lambda: window.session.state_of(STAGES[3]) == StageState.FRESH, 120.0)
-        window.strip.choose("track")
-        window.playback.go(700)
-        spent = sorted(_one_relink(window, 7.0 + 0.1 * k) for k in range(moves))
-        window.close()
-    return spent[len(spent) // 2]
+    with _opened("gap", "track", 700) as window:
+        return _middle([_one_relink(window, 7.0 + 0.1 * k) for k in range(moves)])
+
+
+def line_to_screen(moves: int = 20) -> float:
+    """Seconds from one mouse move of a dragged line to the demo recounted and the field painted: the middle one."""
+    with _opened("gap", "count", 700) as window:
+        return _middle([_one_drag(window, 0.002 * (k % 9)) for k in range(moves)])
+
+
+def _one_drag(window: MainWindow, shift: float) -> float:
+    line = window.session.recipe.count.line[0].model_dump()
+    line["points"] = [(0.48 + shift, y) for _, y in line["points"]]
+    start = time.perf_counter()
+    window.session.preview(with_value(window.session.recipe, "count.line", [line]))
+    window.field.repaint()
+    return time.perf_counter() - start
 
 
 def _one_relink(window: MainWindow, gate: float) -> float:
