@@ -7,18 +7,18 @@ each other; they change the session or listen to it.
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
-from PySide6.QtGui import QUndoCommand, QUndoStack
+from PySide6.QtGui import QUndoStack
 
+from drover.app.edits import AuditEdit, RecipeEdit
 from drover.app.held import Held
 from drover.app.jobs import LatestJob
+from drover.app.results import Detected, Linked, Opened, Scored, find_clip, scored_again
 from drover.core.count.audit import Audit
 from drover.core.count.paths import TrackPaths, prepare_paths, references_of
-from drover.core.detect.box_choice import take_rows
 from drover.core.detect.result import DetectResult
 from drover.core.errors import DroverError
 from drover.core.footage.reader import ClipReader
@@ -52,7 +52,7 @@ from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
 from drover.core.track.input_notes import input_notes
 from drover.core.track.moments import Moment, find_moments
-from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth, only_frames, rows_to_frames
+from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
 
 __all__ = ["STAGES", "Session", "StageState"]
 
@@ -66,47 +66,6 @@ class StageState:
     FRESH = "up to date"
     WORKING = "working"
     STALE = "stale"
-
-
-@dataclass(frozen=True)
-class _Opened:
-    clip: ClipInfo
-    recipe_text: str
-    truth: Truth | None
-    true_crossings: Crossings | None
-    contents: ProjectContents | None = None
-    missing: str = ""
-
-
-@dataclass(frozen=True)
-class _Linked:
-    tracks: Tracks
-    paths: dict[str, TrackPaths]
-    seconds: float
-    settings: TrackSettings
-    detect: DetectResult
-    notes: tuple[str, ...]
-
-
-@dataclass(frozen=True)
-class _Scored:
-    """Scores of the current result, and of the held one where it had been scored over another span."""
-
-    stamp: object
-    score: Score
-    seconds: float
-    boxes: DetectionScore | None
-    other: Held | None
-    beside: Held | None
-    span: tuple[int, int] | None
-
-
-@dataclass(frozen=True)
-class _Detected:
-    """A pass over the clip (None where none is needed) and the detections that are tracked."""
-
-    motion: DetectResult | None
-    result: DetectResult
 
 
 class Session(QObject):
@@ -209,7 +168,7 @@ class Session(QObject):
         """Open a clip and start working through it; the recipe stays unless another is given."""
         kept = self.recipe_text
 
-        def work(_: object) -> _Opened:
+        def work(_: object) -> Opened:
             with ClipReader(path.absolute()) as reader:
                 clip = reader.info
             text = kept
@@ -217,18 +176,18 @@ class Session(QObject):
                 read_recipe(recipe)
                 text = recipe.read_text(encoding="utf-8")
             true = read_truth(truth, frame_count=clip.frame_count) if truth else None
-            return _Opened(clip, text, true, read_crossings(true_crossings) if true_crossings else None)
+            return Opened(clip, text, true, read_crossings(true_crossings) if true_crossings else None)
 
         self._open_job.submit(work)
 
     def open_contents(self, contents: ProjectContents, project: Path) -> None:
         """Take over what a project file held; nothing is computed again that is still up to date."""
 
-        def work(_: object) -> _Opened:
-            place = _find_clip(Path(contents.clip.path), project)
+        def work(_: object) -> Opened:
+            place = find_clip(Path(contents.clip.path), project)
             if place is None:
                 missing = f"the clip {contents.clip.path} is not there; results are shown without pictures"
-                return _Opened(
+                return Opened(
                     contents.clip,
                     contents.recipe_text,
                     contents.truth,
@@ -238,7 +197,7 @@ class Session(QObject):
                 )
             with ClipReader(place) as reader:
                 clip = reader.info
-            return _Opened(clip, contents.recipe_text, contents.truth, contents.true_crossings, contents)
+            return Opened(clip, contents.recipe_text, contents.truth, contents.true_crossings, contents)
 
         self._open_job.submit(work)
 
@@ -260,7 +219,7 @@ class Session(QObject):
         self._request_score()
         self.changed.emit()
 
-    def _on_opened(self, opened: _Opened) -> None:
+    def _on_opened(self, opened: Opened) -> None:
         self._detect_job.cancel()
         self._link_job.cancel()
         self._score_job.cancel()
@@ -330,19 +289,21 @@ class Session(QObject):
         if recipe == self._settled:
             self._apply(recipe, settle=True)
             return
-        self.undo.push(_RecipeEdit(self, self._settled, recipe, what))
+        self.undo.push(RecipeEdit(self, self._settled, recipe, what))
 
     def say(self, audit: Audit, what: str) -> None:
         """Take over an audit that says one thing more or less, as one step that can be undone."""
         if audit != self.audit:
-            self.undo.push(_AuditEdit(self, self.audit, audit, what))
+            self.undo.push(AuditEdit(self, self.audit, audit, what))
 
-    def _take_audit(self, audit: Audit) -> None:
+    def take_audit(self, audit: Audit) -> None:
+        """Take over an audit as it is after a step, or after one was undone."""
         self.audit = audit
         self.audit_changed.emit()
         self.changed.emit()
 
-    def _settle(self, recipe: Recipe) -> None:
+    def settle(self, recipe: Recipe) -> None:
+        """Take over a recipe as it is after an edit, or after one was undone."""
         self._settled = recipe
         self.recipe_text = dump_recipe(recipe, self.recipe_text)
         self._apply(recipe, settle=True)
@@ -446,7 +407,7 @@ class Session(QObject):
         known, needs = self._known_motion(), self._needs_footage
 
         def publish(result: DetectResult) -> None:
-            self._partial.emit(ticket, _Detected(result, with_boxes(result, boxes, settings)))
+            self._partial.emit(ticket, Detected(result, with_boxes(result, boxes, settings)))
 
         def work(cancelled):  # type: ignore[no-untyped-def]
             motion = known
@@ -460,7 +421,7 @@ class Session(QObject):
                     on_partial=publish,
                     span=span,
                 )
-            return _Detected(motion, with_boxes(motion, boxes, settings))
+            return Detected(motion, with_boxes(motion, boxes, settings))
 
         self._detect_job.submit(work)
 
@@ -484,18 +445,18 @@ class Session(QObject):
         if ticket == self._detect_ticket and self._detect_job.busy:
             self.progressed.emit(progress)
 
-    def _on_partial(self, ticket: int, found: _Detected) -> None:
+    def _on_partial(self, ticket: int, found: Detected) -> None:
         if ticket == self._detect_ticket and self._detect_job.busy:
             self._take_detections(found)
 
-    def _on_detected(self, found: _Detected) -> None:
+    def _on_detected(self, found: Detected) -> None:
         self.progressed.emit(None)
         self._take_detections(found)
         for note in found.result.notes:
             self.message_raised.emit(note)
         self.changed.emit()
 
-    def _take_detections(self, found: _Detected) -> None:
+    def _take_detections(self, found: Detected) -> None:
         self.detect, self.detect_settings = found.result, self._detecting
         self._boxes_from = self._detecting_from
         if found.motion is not None and self._detecting is not None:
@@ -516,12 +477,12 @@ class Session(QObject):
             seconds = time.perf_counter() - start
             paths = {reference: prepare_paths(tracks, reference, ready=True) for reference in references}
             notes = input_notes(detect.detections, clip.times) if detect.finished else ()
-            return _Linked(tracks, paths, seconds, settings, detect, notes)
+            return Linked(tracks, paths, seconds, settings, detect, notes)
 
         self._link_job.submit(work)
         self.states_changed.emit()
 
-    def _on_linked(self, linked: _Linked) -> None:
+    def _on_linked(self, linked: Linked) -> None:
         self.tracks, self._paths, self.link_seconds = linked.tracks, linked.paths, linked.seconds
         self.track_settings, self._linked_from = linked.settings, linked.detect
         self.track_notes = linked.notes
@@ -606,18 +567,18 @@ class Session(QObject):
 
         other = self.other if self._other_span != span else None
 
-        def work(_: object) -> _Scored:
+        def work(_: object) -> Scored:
             start = time.perf_counter()
             score = score_result(tracks, truth, settings, crossings=crossings, true_crossings=true_crossings, span=span)
             seconds = time.perf_counter() - start
             boxes = None if found is None else score_boxes(found, truth, settings, span=span)
-            beside = None if other is None else _scored_again(other, truth, true_crossings, span)
-            return _Scored(stamp, score, seconds, boxes, other, beside, span)
+            beside = None if other is None else scored_again(other, truth, true_crossings, span)
+            return Scored(stamp, score, seconds, boxes, other, beside, span)
 
         self._score_job.submit(work)
         self.states_changed.emit()
 
-    def _on_scored(self, scored: _Scored) -> None:
+    def _on_scored(self, scored: Scored) -> None:
         self._scored, self.score, self.score_seconds = scored.stamp, scored.score, scored.seconds
         self.detection_score = scored.boxes
         if scored.beside is not None and self.other is scored.other:
@@ -758,56 +719,3 @@ class Session(QObject):
         """End all threads."""
         for job in self._jobs:
             job.close()
-
-
-def _scored_again(held: Held, truth: Truth, crossings: Crossings | None, span: tuple[int, int] | None) -> Held:
-    """A held result scored over a span, so that both are judged on the same frames."""
-    if held.tracks is None:
-        return held
-    counted = held.crossings
-    if counted is not None and span is not None:
-        counted = counted.take((counted.frame >= span[0]) & (counted.frame < span[1]))
-    tracks = held.tracks if span is None else only_frames(held.tracks, span)
-    found = held.detect.detections
-    if span is not None:
-        frames = rows_to_frames(found.frame_start)
-        found = take_rows(found, (frames >= span[0]) & (frames < span[1]))
-    settings = held.recipe.score
-    score = score_result(tracks, truth, settings, crossings=counted, true_crossings=crossings, span=span)
-    return replace(held, score=score, detection_score=score_boxes(found, truth, settings, span=span))
-
-
-class _RecipeEdit(QUndoCommand):
-    """One change of the recipe."""
-
-    def __init__(self, session: Session, before: Recipe, after: Recipe, what: str) -> None:
-        super().__init__(what)
-        self._session, self._before, self._after = session, before, after
-
-    def redo(self) -> None:
-        self._session._settle(self._after)
-
-    def undo(self) -> None:
-        self._session._settle(self._before)
-
-
-class _AuditEdit(QUndoCommand):
-    """One thing said in the audit."""
-
-    def __init__(self, session: Session, before: Audit, after: Audit, what: str) -> None:
-        super().__init__(what)
-        self._session, self._before, self._after = session, before, after
-
-    def redo(self) -> None:
-        self._session._take_audit(self._after)
-
-    def undo(self) -> None:
-        self._session._take_audit(self._before)
-
-
-def _find_clip(path: Path, project: Path) -> Path | None:
-    """The clip where it was, or beside the project file."""
-    for place in (path, project.parent / path.name):
-        if place.is_file():
-            return place
-    return None

@@ -121,9 +121,6 @@ class AuditPanel(QWidget):
             self.way.addItem(text, direction)
         for text, most in TRUSTS.items():
             self.trust.addItem(text, most)
-        self.open_only = QCheckBox("open ones only")
-        self.open_only.toggled.connect(self.refresh)
-        grid.addWidget(self.open_only, 2, 0, 1, 2)
         return grid
 
     def _buttons(self) -> QHBoxLayout:
@@ -134,6 +131,10 @@ class AuditPanel(QWidget):
             button.clicked.connect(lambda _=False, word=word: self.say(word))
             row.addWidget(button)
         row.addStretch(1)
+        self.open_only = QCheckBox("open ones")
+        self.open_only.setToolTip("Only cards nobody has said anything of.")
+        self.open_only.toggled.connect(self.refresh)
+        row.addWidget(self.open_only)
         return row
 
     def _make_list(self) -> QListView:
@@ -270,4 +271,4 @@ class AuditPanel(QWidget):
         after = [k for k in places if k > row] or places
         if after:
             self.list.setCurrentIndex(self.model.index(after[0]))
-            self.list.scrollTo(self.model.index(after[0]))
+            self.list.scrollTo(self.model.index(after[0]), QListView.ScrollHint.PositionAtTop)

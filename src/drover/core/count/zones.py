@@ -123,10 +123,10 @@ def _stays(
         entered, left = first > start[p], last < start[p + 1] - 1
         enter, leave = times[frames[first]], times[frames[last]]
         if entered:
-            share = _edge_share(paths, first - 1, corners) if exact else 0.5
+            share = edge_share(paths.x, paths.y, first - 1, corners, False) if exact else 0.5
             enter = times[frames[first - 1]] + share * (times[frames[first]] - times[frames[first - 1]])
         if left:
-            share = _edge_share(paths, last, corners, last=True) if exact else 0.5
+            share = edge_share(paths.x, paths.y, last, corners, True) if exact else 0.5
             leave = times[frames[last]] + share * (times[frames[last + 1]] - times[frames[last]])
         who = int(paths.owner[first])
         kind = tracks.class_of_identity[who]
@@ -134,24 +134,23 @@ def _stays(
     return out
 
 
-def _edge_share(paths: TrackPaths, step: int, corners: Float, *, last: bool = False) -> float:
-    """Share of a step at which it goes through the zone's edge: the first time, or the last going out."""
-    a = np.array([paths.x[step], paths.y[step]])
-    b = np.array([paths.x[step + 1], paths.y[step + 1]])
-    way, shares = b - a, []
-    for p, q in zip(corners, np.roll(corners, -1, axis=0), strict=True):
-        side = q - p
-        cross = way[0] * side[1] - way[1] * side[0]
+@njit(cache=True, nogil=True)
+def edge_share(x: Float, y: Float, step: int, corners: Float, last: bool) -> float:  # pragma: no cover
+    """Share of a step at which it goes through the zone's edge: coming in the last time, or going out the first."""
+    ax, ay = x[step], y[step]
+    wx, wy = x[step + 1] - ax, y[step + 1] - ay
+    n, best = corners.shape[0], -1.0
+    for s in range(n):
+        px, py = corners[s, 0], corners[s, 1]
+        sx, sy = corners[(s + 1) % n, 0] - px, corners[(s + 1) % n, 1] - py
+        cross = wx * sy - wy * sx
         if cross == 0:
             continue
-        off = p - a
-        t = (off[0] * side[1] - off[1] * side[0]) / cross
-        u = (off[0] * way[1] - off[1] * way[0]) / cross
-        if 0 <= t <= 1 and 0 <= u <= 1:
-            shares.append(float(t))
-    if not shares:
-        return 0.5
-    return min(shares) if last else max(shares)
+        t = ((px - ax) * sy - (py - ay) * sx) / cross
+        u = ((px - ax) * wy - (py - ay) * wx) / cross
+        if 0 <= t <= 1 and 0 <= u <= 1 and (best < 0 or (t < best) == last):
+            best = t
+    return 0.5 if best < 0 else best
 
 
 @njit(cache=True, nogil=True)
