@@ -11,8 +11,9 @@ import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
 
-from conftest import WAIT
+from conftest import WAIT, up_to_date
 from drover.app.autosave import unsaved_path
+from drover.core.examples import example
 from drover.core.project.file import read_project
 from drover.core.recipe import with_value
 
@@ -207,6 +208,7 @@ def test_the_truth_card_lists_what_is_wrong(opened, qtbot):
     assert missed > 0
     qtbot.waitUntil(lambda: card.list.count() == missed, timeout=WAIT)
     assert all("missed" in card.list.item(k).text() for k in range(missed))
+    assert card.words.text().startswith("Gap ") and "missed" in card.words.text()
     card.list.itemClicked.emit(card.list.item(0))
     assert session.frame in session.true_crossings.frame.tolist()
 
@@ -247,3 +249,16 @@ def test_pictures_of_where_they_went_and_the_proof_are_written(opened, qtbot, tm
     quarter = 0.25 * np.array([x1, y1]) + 0.75 * np.array([x2, y2])
     spot = (quarter * (opened.session.clip.width, opened.session.clip.height)).astype(int)
     assert proof.pixelColor(*spot.tolist()) != opened.pictures.frame.image.pixelColor(*spot.tolist())
+
+
+def test_true_crossings_alone_are_enough_to_see_what_is_wrong(window, qtbot, tmp_path):
+    chosen = example("gap-short")
+    window.session.open_clip(chosen.clip, recipe=chosen.recipe)
+    qtbot.waitUntil(lambda: up_to_date(window), timeout=WAIT)
+    card = window.dials.count.errors
+    assert card.isHidden()
+    lines = chosen.crossings.read_text().splitlines()
+    (tmp_path / "true.csv").write_text("\n".join([*lines, "Gap,99,ewe,40,1.5600,1,300,150"]) + "\n")
+    window.session.load_true_crossings(tmp_path / "true.csv")
+    qtbot.waitUntil(lambda: card.list.count() == 1, timeout=WAIT)
+    assert "missed: Gap forward, ewe" in card.list.item(0).text()

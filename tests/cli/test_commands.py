@@ -185,3 +185,19 @@ def test_the_proof_picture_shows_lines_for_someone_else_to_check(run, tmp_path):
     empty.write_text("")
     code, _, err = run("proof", SHORT.clip, "--recipe", empty, "--out", out)
     assert code == 1 and "has no line and no zone" in err
+
+
+def test_zones_and_alarms_are_told_and_written(run, tmp_path):
+    recipe = tmp_path / "yard.toml"
+    yard = 'name = "Yard"\npoints = [[0, 0], [0.48, 0], [0.48, 1], [0, 1]]\nmost_inside = 1\n'
+    recipe.write_text(SHORT.recipe.read_text() + f"\n[[count.zone]]\n{yard}")
+    code, told, err = run("run", SHORT.clip, "--out", tmp_path, "--recipe", recipe, "--interval", 5)
+    assert (code, err) == (0, "")
+    assert "Yard: " in told and "in Yard, allowed 1" in told
+    folder = tmp_path / "gap-short"
+    alarms = (folder / "alarms.csv").read_text().splitlines()
+    assert alarms[1].startswith("too many inside,Yard,0,")
+    starts = [row.split(",")[0] for row in (folder / "intervals.csv").read_text().splitlines()[1:]]
+    assert starts == ["0", "5"]
+    stays = (folder / "zones.csv").read_text().splitlines()[1:]
+    assert stays and all(row.startswith("Yard,") for row in stays)

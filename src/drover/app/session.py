@@ -219,6 +219,22 @@ class Session(QObject):
         self._request_score()
         self.changed.emit()
 
+    def load_true_crossings(self, path: Path) -> None:
+        """Load true crossings alone, where nobody has true boxes.
+
+        Raises
+        ------
+        DroverError
+            When the file does not fit.
+        """
+        if self.clip is None:
+            raise DroverError("open a clip first; true crossings belong to a clip")
+        self.true_crossings = read_crossings(path)
+        self.truth_changed.emit()
+        self._scored = None
+        self._request_score()
+        self.changed.emit()
+
     def _on_opened(self, opened: Opened) -> None:
         self._detect_job.cancel()
         self._link_job.cancel()

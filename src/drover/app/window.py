@@ -159,6 +159,7 @@ class MainWindow(QMainWindow):
         self._action(file, "Load &truth…", self.ask_truth)
         self._action(file, "Save &picture of the field…", self.ask_picture)
         self._action(file, "Save proof pict&ure…", self.ask_proof)
+        self._action(file, "Load true c&rossings…", self.ask_true_crossings)
         self._action(file, "Load &recipe…", self.ask_recipe)
         self._action(file, "Write r&ecipe…", self.ask_write_recipe)
         file.addSeparator()
@@ -454,6 +455,12 @@ class MainWindow(QMainWindow):
         name, _ = QFileDialog.getOpenFileName(self, "Load truth", "", "Rows of boxes (*.csv *.txt);;All files (*)")
         if name:
             self._try(lambda: self.session.load_truth(Path(name)))
+
+    def ask_true_crossings(self) -> None:
+        """Ask for a table of true crossings."""
+        name, _ = QFileDialog.getOpenFileName(self, "Load true crossings", "", "Crossings (*.csv)")
+        if name:
+            self._try(lambda: self.session.load_true_crossings(Path(name)))
 
     def ask_boxes(self) -> None:
         """Ask for boxes of another detector."""

@@ -19,6 +19,7 @@ from typer.main import get_command
 from drover import __version__
 from drover.cli.progress import shown_progress
 from drover.cli.tables import print_count_table, print_score_table
+from drover.core.count.zones import zone_totals
 from drover.core.errors import DroverError
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
@@ -34,6 +35,8 @@ from drover.core.types import ClipInfo, Crossings, Detections, Truth
 __all__ = ["app", "main"]
 
 MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
+
+MOST_ALARMS = 20  # printed; the table has them all
 
 app = typer.Typer(
     name="drover",
@@ -313,6 +316,13 @@ def _report(result: ClipRun, folder: Path) -> None:
     print(f"{Path(result.clip.path).name}: {result.clip.frame_count} frames, {identities} identities, {spent:.1f} s")
     if result.recipe.count.line:
         print_count_table(result.crossings, None)
+    counted = result.counted
+    if counted is not None:
+        for number, name in enumerate(counted.visits.zone_names):
+            t = zone_totals(counted.visits, number, result.clip.times)
+            print(f"{name}: {t.entered} entered, {t.left} left, {t.most_inside} at once at {t.most_at:.1f} s")
+        for alarm in counted.alarms[:MOST_ALARMS]:
+            print(f"alarm at {alarm.time:.1f} s: {alarm.words}")
     if result.score is not None:
         print_score_table(result.score)
     print(f"written to {folder}")

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
 from drover.app.dials.parts import Card, muted
 from drover.app.session import Session
-from drover.core.score.crossing_match import CROSSING_ERRORS, match_crossings
+from drover.core.score.crossing_match import CROSSING_ERRORS, CrossingMatch, errors_by_class, match_crossings
 
 __all__ = ["AlarmCard", "CrossingErrors"]
 
@@ -59,6 +59,15 @@ class AlarmCard(_JumpList):
             self._add(f"{alarm.time:.1f} s  {alarm.words}", alarm.frame, alarm.identity)
 
 
+def _by_class(found: CrossingMatch) -> str:
+    """Errors by line, direction and class, a line each."""
+    lines = []
+    for (line, direction, kind), numbers in sorted(errors_by_class(found).items()):
+        told = ", ".join(f"{n} {name}" for n, name in zip(numbers.tolist(), CROSSING_ERRORS, strict=True) if n)
+        lines.append(f"{line} {'forward' if direction > 0 else 'back'}, {kind}: {told}")
+    return "\n".join(lines[:12])
+
+
 class CrossingErrors(_JumpList):
     """Crossings that are extra, missed, double or the wrong way, against the true ones."""
 
@@ -81,5 +90,4 @@ class CrossingErrors(_JumpList):
             words = f"{one.time:.1f} s  {one.kind}: {one.line} {way}, {one.class_name}{who}"
             self._add(words, one.frame, one.identity if one.kind != "missed" else 0)
         self.note.setText(f"{found.right} of {len(true)} right")
-        told = ", ".join(f"{len(found.of(kind))} {kind}" for kind in CROSSING_ERRORS)
-        self.words.setText(told if found.errors else "Every true crossing was counted, and nothing else.")
+        self.words.setText(_by_class(found) or "Every true crossing was counted, and nothing else.")
