@@ -17,11 +17,21 @@ Reference = Literal["foot", "centre", "top", "left", "right"]
 REFERENCES: tuple[Reference, ...] = ("foot", "centre", "top", "left", "right")
 
 
-def _names_from_list(value: Any) -> Any:
-    return tuple(value) if isinstance(value, list) else value
+class _Drawn(Settings):
+    """What lines and zones have in common: points and class names as files hold them."""
+
+    @field_validator("points", mode="before", check_fields=False)
+    @classmethod
+    def _points_from_lists(cls, value: Any) -> Any:
+        return points_from_lists(value)
+
+    @field_validator("classes", mode="before", check_fields=False)
+    @classmethod
+    def _classes_from_list(cls, value: Any) -> Any:
+        return tuple(value) if isinstance(value, list) else value
 
 
-class LineSettings(Settings):
+class LineSettings(_Drawn):
     """One directed counting line, in fractions of the frame's width and height."""
 
     name: str = Field(default="Line", min_length=1, max_length=60, description="What the line is called.")
@@ -52,16 +62,6 @@ class LineSettings(Settings):
         default="none", description="Direction in which a crossing raises an alarm."
     )
 
-    @field_validator("points", mode="before")
-    @classmethod
-    def _points_from_lists(cls, value: Any) -> Any:
-        return points_from_lists(value)
-
-    @field_validator("classes", mode="before")
-    @classmethod
-    def _classes_from_list(cls, value: Any) -> Any:
-        return _names_from_list(value)
-
     @field_validator("points")
     @classmethod
     def _points_usable(cls, value: Points) -> Points:
@@ -75,7 +75,7 @@ class LineSettings(Settings):
         return self.forward_name if direction > 0 else self.back_name
 
 
-class ZoneSettings(Settings):
+class ZoneSettings(_Drawn):
     """A named polygon, in fractions of the frame: who is inside, for how long, and what raises an alarm."""
 
     name: str = Field(default="Zone", min_length=1, max_length=60, description="What the zone is called.")
@@ -93,16 +93,6 @@ class ZoneSettings(Settings):
     top_speed: float = dial(
         0.0, 0.0, 100.0, "m/s", "A faster animal inside raises an alarm; needs the ground's measure. 0: never.", 0.1
     )
-
-    @field_validator("points", mode="before")
-    @classmethod
-    def _points_from_lists(cls, value: Any) -> Any:
-        return points_from_lists(value)
-
-    @field_validator("classes", mode="before")
-    @classmethod
-    def _classes_from_list(cls, value: Any) -> Any:
-        return _names_from_list(value)
 
     @field_validator("points")
     @classmethod
