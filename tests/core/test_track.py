@@ -8,6 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from numba import njit
 
+from drover.core.assignment import NOBODY, assign_groups
 from drover.core.pipeline import link_detections, score_result
 from drover.core.recipe import ScoreSettings, TrackSettings
 from drover.core.simulate.boxes import simulate_boxes
@@ -15,7 +16,7 @@ from drover.core.track.candidates import TERMS, pair_terms
 from drover.core.track.evidence import gap_lengths, gaps_of
 from drover.core.track.filters import PUSH_LASTS, centre_and_size, forecast_boxes, new_filters, predict, update
 from drover.core.track.finishing import smooth_line
-from drover.core.track.groups import NOBODY, assign_greedy, assign_groups, margins
+from drover.core.track.groups import assign_greedy, margins
 from drover.core.track.measuring import measure
 from drover.core.track.sharing import fit_boxes, pixel_table
 from drover.core.types import Detections, Tracks, TrackState

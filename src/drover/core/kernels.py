@@ -19,7 +19,7 @@ from drover.core.detect.size_rules import join_fragments
 from drover.core.detect.still import edge_strengths
 from drover.core.footage.reader import expand_luma
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
-from drover.core.pipeline import explain_links, link_detections
+from drover.core.pipeline import explain_links, link_detections, score_result
 from drover.core.recipe import (
     BackgroundSettings,
     BoxSettings,
@@ -28,6 +28,7 @@ from drover.core.recipe import (
     LineSettings,
     MatchSettings,
     MotionSettings,
+    ScoreSettings,
     SizeSettings,
     TrackSettings,
     ZoneSettings,
@@ -35,7 +36,7 @@ from drover.core.recipe import (
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
 from drover.core.track.moments import find_moments
-from drover.core.types import LOOK, Detections, Frame, Tracks
+from drover.core.types import LOOK, Detections, Frame, Tracks, Truth
 
 __all__ = ["warm_kernels"]
 
@@ -111,6 +112,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     tracks = link_detections(found, times, 25.0, settings)
     explain_links(found, tracks, times, 25.0, settings, 38)
     _warm_count(tracks, times)
+    _warm_score(tracks)
     find_moments(tracks, times, look=found.look)
     lost = LostOnes(8.0, 0.1)
     living = Living()
@@ -130,6 +132,15 @@ def _warm_count(tracks: Tracks, times: np.ndarray) -> None:
     settings = CountSettings(line=(bent,), zone=(zone, area))
     count_crossings(tracks, times, settings)
     find_visits(tracks, times, settings)
+
+
+def _warm_score(tracks: Tracks) -> None:
+    """The tracks held against themselves."""
+    rows, ones = len(tracks), np.ones(len(tracks), np.float32)
+    truth = Truth(
+        tracks.frame_start, tracks.identity, tracks.box, np.ones(rows, np.bool_), np.zeros(rows, np.int16), ones
+    )
+    score_result(tracks, truth, ScoreSettings())
 
 
 if __name__ == "__main__":

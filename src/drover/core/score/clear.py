@@ -6,12 +6,14 @@ section 2; mostly tracked (80 %) and mostly lost (20 %) after Wu and Nevatia 200
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.score.pairs import Pairs, assign_pairs
+from drover.core.assignment import NOBODY, assign_groups
+from drover.core.score.pairs import Pairs
 
 __all__ = ["ClearScore", "clear_score"]
 
@@ -88,29 +90,50 @@ def clear_score(pairs: Pairs, least_overlap: float) -> ClearScore:
 def _match_frames(pairs: Pairs) -> NDArray[np.int64]:
     """Track row found for each truth row, -1 for none; partners are kept from frame to frame."""
     match = np.full(len(pairs.truth_id), -1, np.int64)
-    partner = np.full(pairs.truth_count, -1, np.int64)
     if len(pairs.truth) == 0:
         return match
-    for group in np.split(np.arange(len(pairs.truth)), np.flatnonzero(np.diff(pairs.frame)) + 1):
-        truth, track = pairs.truth[group], pairs.track[group]
-        kept = partner[pairs.truth_id[truth]] == pairs.track_id[track]
-        free = ~np.isin(truth, truth[kept]) & ~np.isin(track, track[kept])
-        match[truth[kept]] = track[kept]
-        rest = group[free]
-        if len(rest):
-            part = replace(
-                pairs,
-                truth=pairs.truth[rest] - pairs.truth[rest].min(),
-                track=pairs.track[rest] - pairs.track[rest].min(),
-                frame=pairs.frame[rest],
-                overlap=pairs.overlap[rest],
-            )
-            chosen = rest[assign_pairs(part, 1.0 + pairs.overlap[rest])]
-            match[pairs.truth[chosen]] = pairs.track[chosen]
-        found = np.unique(truth)
-        found = found[match[found] >= 0]
-        partner[pairs.truth_id[found]] = pairs.track_id[match[found]]
+    start = np.concatenate([[0], np.flatnonzero(np.diff(pairs.frame)) + 1, [len(pairs.frame)]]).astype(np.int64)
+    partner = np.full(pairs.truth_count, -1, np.int64)
+    taken = np.zeros(len(pairs.track_id), np.bool_)
+    match_in_turn(start, pairs.truth, pairs.track, pairs.overlap, pairs.truth_id, pairs.track_id, partner, taken, match)
     return match
+
+
+@njit(cache=True, nogil=True)
+def match_in_turn(
+    start: NDArray[np.int64],
+    truth: NDArray[np.int64],
+    track: NDArray[np.int64],
+    overlap: NDArray[np.float64],
+    truth_id: NDArray[np.int64],
+    track_id: NDArray[np.int64],
+    partner: NDArray[np.int64],
+    taken: NDArray[np.bool_],
+    match: NDArray[np.int64],
+) -> None:  # pragma: no cover
+    """Match frame after frame, in place: a pair that was matched before goes first, the rest at most overlap.
+
+    ``start`` (frames + 1,) is the first pair of each frame; ``partner`` (true identities,) the identity each had last.
+    """
+    for f in range(start.shape[0] - 1):
+        first, past = start[f], start[f + 1]
+        for e in range(first, past):
+            if partner[truth_id[truth[e]]] == track_id[track[e]]:
+                match[truth[e]], taken[track[e]] = track[e], True
+        low_truth, low_track = truth[first:past].min(), track[first:past].min()
+        rows, columns = truth[first:past] - low_truth, track[first:past] - low_track
+        use = np.empty(past - first, np.bool_)
+        for e in range(past - first):
+            use[e] = match[truth[first + e]] < 0 and not taken[track[first + e]]
+        found = np.full(rows.max() + 1, -1, np.int64)
+        cost = NOBODY * (1.0 - 0.5 * (1.0 + overlap[first:past]))
+        assign_groups(rows, columns, cost, use, rows.max() + 1, columns.max() + 1, found)
+        for k in range(found.shape[0]):
+            if found[k] >= 0:
+                match[low_truth + k] = low_track + found[k]
+        for e in range(first, past):
+            if match[truth[e]] >= 0:
+                partner[truth_id[truth[e]]] = track_id[match[truth[e]]]
 
 
 def _changes(pairs: Pairs, match: NDArray[np.int64], order: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:

@@ -15,6 +15,7 @@ from drover.core.score.pairs import Pairs, assign_pairs
 __all__ = ["HotaScore", "hota_score"]
 
 LIMITS = np.arange(1, 20) * 0.05
+MOST_CELLS = 4_000_000  # identities by identities that are counted in a table
 
 
 @dataclass(frozen=True)
@@ -54,6 +55,10 @@ def _at_limit(pairs: Pairs, limit: float) -> tuple[float, float, float, float]:
 def _agreement(truth: np.ndarray, track: np.ndarray, truth_boxes: np.ndarray, track_boxes: np.ndarray) -> np.ndarray:
     """For each pair: boxes in which its two identities meet, over boxes in which either appears (equation 2)."""
     key = truth * len(track_boxes) + track
-    _, place, count = np.unique(key, return_inverse=True, return_counts=True)
-    together = count[place]
+    cells = len(truth_boxes) * len(track_boxes)
+    if cells <= MOST_CELLS:
+        together = np.bincount(key, minlength=cells)[key]
+    else:
+        _, place, count = np.unique(key, return_inverse=True, return_counts=True)
+        together = count[place]
     return together / (truth_boxes[truth] + track_boxes[track] - together)

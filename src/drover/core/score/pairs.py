@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.assignment import solve_assignment
+from drover.core.assignment import assign_most
 from drover.core.geometry import overlap_matrix
 from drover.core.types import LabelledRows, Truth, rows_to_frames
 
@@ -88,29 +88,11 @@ def find_pairs(truth: Truth, tracks: LabelledRows, *, least_overlap: float) -> P
 
 
 def assign_pairs(pairs: Pairs, value: NDArray[np.float64]) -> NDArray[np.int64]:
-    """Pairs of largest total value with no row used twice, frame by frame; returns their places.
+    """Places of the pairs of largest total value (all positive) with no row used twice.
 
-    Pairs whose rows appear in no other pair are taken at once; only the rest is solved.
+    Rows of different frames never pair, so all frames are solved at once.
     """
-    lone = (np.bincount(pairs.truth)[pairs.truth] == 1) if len(pairs.truth) else np.zeros(0, np.bool_)
-    lone &= (np.bincount(pairs.track)[pairs.track] == 1) if len(pairs.track) else lone
-    taken = [np.flatnonzero(lone)]
-    rest = np.flatnonzero(~lone)
-    for group in np.split(rest, np.flatnonzero(np.diff(pairs.frame[rest])) + 1):
-        if len(group):
-            taken.append(group[_solve(pairs.truth[group], pairs.track[group], value[group])])
-    return np.sort(np.concatenate(taken))
-
-
-def _solve(truth: Rows, track: Rows, value: NDArray[np.float64]) -> Rows:
-    rows, row_at = np.unique(truth, return_inverse=True)
-    columns, column_at = np.unique(track, return_inverse=True)
-    table = np.zeros((len(rows), len(columns)))
-    place = np.full(table.shape, -1)
-    table[row_at, column_at] = value
-    place[row_at, column_at] = np.arange(len(value))
-    chosen = place[solve_assignment(table, maximize=True)]
-    return chosen[chosen >= 0]
+    return assign_most(pairs.truth, pairs.track, value)
 
 
 def _frame_pairs(truth: Truth, tracks: LabelledRows, frame: int) -> tuple[Rows, Rows, NDArray[np.float64]]:

@@ -1,9 +1,4 @@
-"""Assignment by connected groups: tracks and detections that can reach each other are solved on their own.
-
-The gate leaves a graph that falls into small groups; each is solved to its optimum by itself, so that cost grows
-with crowding and not with the square of the number. A group is solved by shortest augmenting paths with potentials
-(Jonker and Volgenant 1987), with a way out for every track that is better left without a partner.
-"""
+"""Who takes which detection: in rounds, a greedy way for comparison, and by how much each link beat its rival."""
 
 from __future__ import annotations
 
@@ -11,139 +6,12 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["assign_greedy", "assign_groups", "margins", "match_rounds"]
+from drover.core.assignment import assign_groups
+
+__all__ = ["assign_greedy", "margins", "match_rounds"]
 
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
-NOBODY = 2.5  # cost of leaving a track without a partner: above that of any pair
-
-
-@njit(cache=True, nogil=True)
-def _root(parent: Int, k: int) -> int:  # pragma: no cover
-    while parent[k] != k:
-        parent[k] = parent[parent[k]]
-        k = parent[k]
-    return k
-
-
-@njit(cache=True, nogil=True)
-def assign_groups(
-    track: Int, detection: Int, cost: Float, use: NDArray[np.bool_], tracks: int, detections: int, match: Int
-) -> None:  # pragma: no cover
-    """Match tracks to detections at least total cost, in place.
-
-    Parameters
-    ----------
-    track, detection, cost : (pairs,)
-        The pairs within the gate.
-    use : (pairs,) bool
-        Pairs that may be used in this round.
-    match : (tracks,) int64
-        Detection of each track, -1 for none; those matched before are left alone. Written here.
-    """
-    parent = np.arange(tracks + detections)
-    for e in range(track.shape[0]):
-        if use[e]:
-            a, b = _root(parent, track[e]), _root(parent, tracks + detection[e])
-            if a != b:
-                parent[max(a, b)] = min(a, b)
-    # Edges in order of their group, by counting.
-    size = np.zeros(tracks + detections + 1, np.int64)
-    used = 0
-    for e in range(track.shape[0]):
-        if use[e]:
-            size[_root(parent, track[e]) + 1] += 1
-            used += 1
-    start = np.cumsum(size)
-    fill = start.copy()
-    order = np.empty(used, np.int64)
-    for e in range(track.shape[0]):
-        if use[e]:
-            g = _root(parent, track[e])
-            order[fill[g]] = e
-            fill[g] += 1
-    row_of, column_of = np.full(tracks, -1, np.int64), np.full(detections, -1, np.int64)
-    for g in range(tracks + detections):
-        edges = order[start[g] : fill[g]]
-        if edges.shape[0] == 0:
-            continue
-        if edges.shape[0] == 1:
-            match[track[edges[0]]] = detection[edges[0]]
-            continue
-        _solve_group(edges, track, detection, cost, row_of, column_of, match)
-
-
-@njit(cache=True, nogil=True)
-def _solve_group(
-    edges: Int, track: Int, detection: Int, cost: Float, row_of: Int, column_of: Int, match: Int
-) -> None:  # pragma: no cover
-    """Number the group's own tracks and detections, then solve its table."""
-    rows, columns = np.empty(edges.shape[0], np.int64), np.empty(edges.shape[0], np.int64)
-    n = m = 0
-    for e in edges:
-        if row_of[track[e]] < 0:
-            row_of[track[e]], rows[n] = n, track[e]
-            n += 1
-        if column_of[detection[e]] < 0:
-            column_of[detection[e]], columns[m] = m, detection[e]
-            m += 1
-    # One more column a track: its own way of staying alone.
-    table = np.full((n, m + n), 1e9)
-    for e in edges:
-        table[row_of[track[e]], column_of[detection[e]]] = cost[e]
-    for k in range(n):
-        table[k, m + k] = NOBODY
-    chosen = _shortest_paths(table)
-    for k in range(n):
-        if chosen[k] < m:
-            match[rows[k]] = columns[chosen[k]]
-    for k in range(n):
-        row_of[rows[k]] = -1
-    for k in range(m):
-        column_of[columns[k]] = -1
-
-
-@njit(cache=True, nogil=True)
-def _shortest_paths(table: Float) -> Int:  # pragma: no cover
-    """Column of each row at least total cost; rows <= columns (Jonker and Volgenant 1987, augmentation only)."""
-    n, m = table.shape
-    u, v = np.zeros(n + 1), np.zeros(m + 1)
-    owner, way = np.zeros(m + 1, np.int64), np.zeros(m + 1, np.int64)
-    least, done = np.empty(m + 1), np.empty(m + 1, np.bool_)
-    for row in range(1, n + 1):
-        owner[0] = row
-        at = 0
-        least[:] = 1e18
-        done[:] = False
-        while True:
-            done[at] = True
-            i, delta, following = owner[at], 1e18, 0
-            for j in range(1, m + 1):
-                if done[j]:
-                    continue
-                reduced = table[i - 1, j - 1] - u[i] - v[j]
-                if reduced < least[j]:
-                    least[j], way[j] = reduced, at
-                if least[j] < delta:
-                    delta, following = least[j], j
-            for j in range(m + 1):
-                if done[j]:
-                    u[owner[j]] += delta
-                    v[j] -= delta
-                else:
-                    least[j] -= delta
-            at = following
-            if owner[at] == 0:
-                break
-        while at != 0:
-            before = way[at]
-            owner[at] = owner[before]
-            at = before
-    out = np.empty(n, np.int64)
-    for j in range(1, m + 1):
-        if owner[j] > 0:
-            out[owner[j] - 1] = j - 1
-    return out
 
 
 @njit(cache=True, nogil=True)

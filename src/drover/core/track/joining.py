@@ -14,10 +14,10 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.assignment import assign_groups
 from drover.core.recipe import TrackSettings
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
-from drover.core.track.groups import assign_groups
 from drover.core.track.looks import look_distance, path_looks
 from drover.core.types import Tracks, TrackState
 
