@@ -190,6 +190,25 @@ def test_a_hand_count_and_a_sign_off_are_kept_and_say_when_things_change(opened,
     assert again.signed_off("Gap") == signed and again.hand_total("Gap", 1) == forward + 2
 
 
+def test_what_was_said_of_a_line_follows_its_new_name(opened, qtbot):
+    card, session = opened.dials.count.cards[0], opened.session
+    opened.show_audit()
+    panel = opened.dials.audit
+    qtbot.waitUntil(lambda: panel.model.rowCount() == len(session.crossings), timeout=WAIT)
+    panel.list.setCurrentIndex(panel.model.index(0))
+    panel.say("rejected")
+    card.sign.click()
+    steps = session.undo.count()
+    card.name.setText("Hedge")
+    card.name.editingFinished.emit()
+    assert session.recipe.count.line[0].name == "Hedge"
+    assert session.undo.count() == steps + 1
+    assert session.audit.verdicts[0].line == "Hedge" and session.audit.signed_off("Hedge") is not None
+    assert "changed" not in card.signed.text()
+    session.undo.undo()
+    assert session.recipe.count.line[0].name == "Gap" and session.audit.signed_off("Gap") is not None
+
+
 def test_counts_over_time_scrub_the_footage(opened, qtbot):
     opened.strip.choose("count")
     card = opened.dials.count.over_time

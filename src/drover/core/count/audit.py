@@ -17,7 +17,8 @@ from drover.core.types import Crossings
 
 __all__ = [
     "Audit", "AuditTotals", "HandTotal", "Missed", "SignOff", "Verdict", "audit_totals", "crossing_trust", "rule_words",
-    "verdicts_of", "with_added", "with_hand_total", "with_sign_off", "with_verdict", "without_added",
+    "verdicts_of", "with_added", "with_hand_total", "with_line_renamed", "with_sign_off", "with_verdict",
+    "without_added",
 ]  # fmt: skip
 
 SAME = 0.3  # s within which a verdict belongs to a crossing
@@ -123,9 +124,16 @@ def _row_of(verdict: Verdict, crossings: Crossings, taken: list[Said | None]) ->
     if verdict.line not in crossings.line_names:
         return None
     line = crossings.line_names.index(verdict.line)
-    near = (crossings.line == line) & (crossings.direction == verdict.direction)
-    near &= np.abs(crossings.time - verdict.time) <= SAME
-    rows = [row for row in np.flatnonzero(near).tolist() if taken[row] is None]
+    # Crossings are in order of time, so only the few near the verdict are looked at.
+    first, past = np.searchsorted(crossings.time, [verdict.time - SAME, verdict.time + SAME], side="left").tolist()
+    rows = [
+        row
+        for row in range(first, min(past + 1, len(crossings)))
+        if taken[row] is None
+        and crossings.line[row] == line
+        and crossings.direction[row] == verdict.direction
+        and abs(crossings.time[row] - verdict.time) <= SAME
+    ]
     if not rows:
         return None
     return min(
@@ -165,6 +173,15 @@ def with_hand_total(audit: Audit, line: str, direction: int, total: int | None) 
     """The audit with a total counted by hand; None forgets it."""
     kept = tuple(one for one in audit.hand if (one.line, one.direction) != (line, direction))
     return replace(audit, hand=kept if total is None else (*kept, HandTotal(line, direction, total)))
+
+
+def with_line_renamed(audit: Audit, before: str, after: str) -> Audit:
+    """The audit with all that was said of a line under its new name."""
+
+    def renamed(rows: tuple) -> tuple:
+        return tuple(replace(one, line=after) if one.line == before else one for one in rows)
+
+    return Audit(renamed(audit.verdicts), renamed(audit.missed), renamed(audit.hand), renamed(audit.signed))
 
 
 def audit_totals(audit: Audit, crossings: Crossings, line: int, direction: int) -> AuditTotals:

@@ -13,8 +13,10 @@ from drover.app.dials.counting.item import ItemCard
 from drover.app.dials.parts import Folded, muted
 from drover.app.session import Session
 from drover.app.theme import CLAY, MOSS, number_font
-from drover.core.count.audit import audit_totals, rule_words, with_hand_total, with_sign_off
+from drover.core.count.audit import audit_totals, rule_words, with_hand_total, with_line_renamed, with_sign_off
+from drover.core.count.edits import with_item
 from drover.core.count.tallies import tally
+from drover.core.errors import DroverError
 from drover.core.recipe import LineSettings
 
 __all__ = ["LineCard"]
@@ -180,6 +182,22 @@ class LineCard(ItemCard):
         self.signed.setToolTip(f"by the rule: {signed.rule}")
 
     # --- changes --------------------------------------------------------------------------------------------
+
+    def change(self, update: dict[str, object], what: str) -> bool:
+        """Change fields as one edit; what was said in the audit follows a new name."""
+        before, session = self.line.name, self.session
+        after = str(update.get("name", before))
+        try:
+            with_item(session.recipe, "line", self.number, update)
+        except DroverError:
+            after = before  # what follows says why it is refused
+        if after == before:
+            return super().change(update, what)
+        session.undo.beginMacro(what)
+        super().change(update, what)
+        session.say(with_line_renamed(session.audit, before, after), what)
+        session.undo.endMacro()
+        return True
 
     def _take_hand(self, way: int) -> None:
         text = self.hand[way].text().strip()
