@@ -129,8 +129,8 @@ class DetectDials(SettingsPage):
         row.addStretch(1)
         self.size_card.body.addLayout(row)
         self.size_card.body.addWidget(self.row("least area", "detect.size.least_area"))
-        self.size_card.body.addWidget(self.row("for frames this wide", "detect.size.for_width"))
         self.size_card.body.addWidget(self.row("most area", "detect.size.most_area"))
+        self.size_card.body.addWidget(self.row("for frames this wide", "detect.size.for_width"))
         more = Folded("width, height and shape")
         for label, name in (
             ("least width", "least_width"), ("most width", "most_width"), ("least height", "least_height"),

@@ -69,6 +69,7 @@ class ItemCard(Card):
         box = QLineEdit()
         box.setMaxLength(200)
         box.setAccessibleName(f"{self.kind} {label}")
+        box.setPlaceholderText("all" if name == "classes" else "")
         box.setToolTip(tip or self.model.model_fields[name].description or "")
 
         def show() -> None:

@@ -54,6 +54,7 @@ class AlarmCard(_JumpList):
         )
         self.setVisible(raises)
         self.list.clear()
+        self.list.setVisible(bool(alarms))
         self.note.setText(f"{len(alarms)}" if alarms else "none")
         for alarm in alarms[:MOST]:
             self._add(f"{alarm.time:.1f} s  {alarm.words}", alarm.frame, alarm.identity)
@@ -89,5 +90,6 @@ class CrossingErrors(_JumpList):
             who = f", {one.identity}" if one.kind != "missed" else ""
             words = f"{one.time:.1f} s  {one.kind}: {one.line} {way}, {one.class_name}{who}"
             self._add(words, one.frame, one.identity if one.kind != "missed" else 0)
+        self.list.setVisible(bool(found.errors))
         self.note.setText(f"{found.right} of {len(true)} right")
         self.words.setText(_by_class(found) or "Every true crossing was counted, and nothing else.")
