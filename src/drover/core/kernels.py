@@ -60,7 +60,7 @@ def _warm_detect() -> None:
     edge_strengths(runs, grey, grey.astype(np.float32))
     large = np.array([[0, 0, 9, 9], [10, 0, 12, 2]], np.float32)
     area, count = np.array([81, 4], np.float32), np.array([1, 1], np.int64)
-    join_fragments(Blobs(large, area, area, count, runs), SizeSettings(), (64, 64))
+    join_fragments(Blobs(large, area, area, count, runs), SizeSettings(), (1280, 64))
     _warm_detector("mixture", "grey")
     _warm_detector("running-average", "colour")
     one = Detections.from_boxes(
