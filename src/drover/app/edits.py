@@ -1,43 +1,26 @@
-"""Steps that can be undone: of the recipe, and of the audit."""
+"""A step that can be undone: one value is taken for another."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TypeVar
 
 from PySide6.QtGui import QUndoCommand
 
-from drover.core.count.audit import Audit
-from drover.core.recipe import Recipe
+__all__ = ["Step"]
 
-if TYPE_CHECKING:
-    from drover.app.session import Session
-
-__all__ = ["AuditEdit", "RecipeEdit"]
+Value = TypeVar("Value")
 
 
-class RecipeEdit(QUndoCommand):
-    """One change of the recipe."""
+class Step(QUndoCommand):
+    """Hands ``after`` to ``take`` when done, and ``before`` when undone; ``what`` names it in the menu."""
 
-    def __init__(self, session: Session, before: Recipe, after: Recipe, what: str) -> None:
+    def __init__(self, take: Callable[[Value], None], before: Value, after: Value, what: str) -> None:
         super().__init__(what)
-        self._session, self._before, self._after = session, before, after
+        self._redo, self._undo = lambda: take(after), lambda: take(before)
 
     def redo(self) -> None:
-        self._session.settle(self._after)
+        self._redo()
 
     def undo(self) -> None:
-        self._session.settle(self._before)
-
-
-class AuditEdit(QUndoCommand):
-    """One thing said in the audit."""
-
-    def __init__(self, session: Session, before: Audit, after: Audit, what: str) -> None:
-        super().__init__(what)
-        self._session, self._before, self._after = session, before, after
-
-    def redo(self) -> None:
-        self._session.take_audit(self._after)
-
-    def undo(self) -> None:
-        self._session.take_audit(self._before)
+        self._undo()

@@ -13,7 +13,7 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
-from drover.app.edits import AuditEdit, RecipeEdit
+from drover.app.edits import Step
 from drover.app.held import Held
 from drover.app.jobs import LatestJob
 from drover.app.results import Detected, Linked, Opened, Scored, find_clip, scored_again
@@ -305,12 +305,12 @@ class Session(QObject):
         if recipe == self._settled:
             self._apply(recipe, settle=True)
             return
-        self.undo.push(RecipeEdit(self, self._settled, recipe, what))
+        self.undo.push(Step(self.settle, self._settled, recipe, what))
 
     def say(self, audit: Audit, what: str) -> None:
         """Take over an audit that says one thing more or less, as one step that can be undone."""
         if audit != self.audit:
-            self.undo.push(AuditEdit(self, self.audit, audit, what))
+            self.undo.push(Step(self.take_audit, self.audit, audit, what))
 
     def take_audit(self, audit: Audit) -> None:
         """Take over an audit as it is after a step, or after one was undone."""
