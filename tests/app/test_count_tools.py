@@ -138,6 +138,9 @@ def test_the_audit_by_keys_corrects_totals_and_every_step_is_undone(opened, qtbo
     qtbot.keyClick(panel.list, Qt.Key.Key_X)
     assert [verdict.said for verdict in session.audit.verdicts] == ["confirmed", "rejected"]
     assert panel.current == panel.model.entries[2], "the next open one is chosen"
+    frame = session.frame
+    qtbot.keyClick(panel.list, Qt.Key.Key_N)
+    assert panel.current == panel.model.entries[3] and session.frame != frame, "N is the audit's while it has the focus"
     way = int(session.crossings.direction[1])
     name = "forward" if way > 0 else "back"
     total = int((session.crossings.direction == way).sum())

@@ -2,7 +2,16 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QSignalBlocker, Qt, QTimer, Signal
+from PySide6.QtCore import (
+    QAbstractListModel,
+    QEvent,
+    QModelIndex,
+    QPersistentModelIndex,
+    QSignalBlocker,
+    Qt,
+    QTimer,
+    Signal,
+)
 from PySide6.QtGui import QKeyEvent, QShowEvent
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -60,17 +69,31 @@ class _CardList(QListView):
 
     said = Signal(str)
 
+    def event(self, event: QEvent) -> bool:
+        # While the cards have the focus their letters are not the window's.
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and self._word(event):
+            event.accept()
+            return True
+        return super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        word = self._word(event)
+        if word:
+            self.said.emit(word)
+        else:
+            super().keyPressEvent(event)
+
+    @staticmethod
+    def _word(event: QKeyEvent) -> str:
+        """What a key says; nothing for keys that mean something else."""
         back = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
         commands = {
             Qt.Key.Key_C: "confirmed", Qt.Key.Key_X: "rejected", Qt.Key.Key_U: "undecided",
             Qt.Key.Key_A: "missed back" if back else "missed forward", Qt.Key.Key_N: "next",
         }  # fmt: skip
-        word = commands.get(Qt.Key(event.key()))
-        if word is not None and not event.modifiers() & Qt.KeyboardModifier.ControlModifier:
-            self.said.emit(word)
-        else:
-            super().keyPressEvent(event)
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            return ""
+        return commands.get(Qt.Key(event.key()), "")
 
 
 class AuditPanel(QWidget):
