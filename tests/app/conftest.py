@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import gc
+
 import pytest
 from PySide6.QtWidgets import QApplication
 
@@ -30,6 +32,16 @@ def window(qtbot):
     qtbot.waitExposed(made)
     yield made
     made.close()
+
+
+@pytest.fixture(autouse=True)
+def tidied(themed):
+    """Widgets of the test before are freed here, on the interface thread, and never on a worker's."""
+    gc.collect()
+    gc.disable()
+    yield
+    gc.enable()
+    gc.collect()
 
 
 @pytest.fixture

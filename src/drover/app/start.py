@@ -9,6 +9,7 @@ from pathlib import Path
 from PySide6.QtWidgets import QApplication
 
 from drover.app.theme import apply_theme
+from drover.app.tidying import TidyHere
 from drover.app.window import MainWindow
 from drover.core.kernels import warm_kernels
 
@@ -20,6 +21,7 @@ def start(arguments: list[str]) -> int:
     app = QApplication(sys.argv[:1])
     app.setApplicationName("Drover")
     apply_theme(app)
+    tidy = TidyHere(app)
     threading.Thread(target=warm_kernels, name="drover-warm", daemon=True).start()
     window = MainWindow()
     window.show()
@@ -27,4 +29,6 @@ def start(arguments: list[str]) -> int:
         window.open_demo()
     elif arguments:
         window.open_path(Path(arguments[0]))
-    return app.exec()
+    code = app.exec()
+    tidy.deleteLater()
+    return code
