@@ -12,8 +12,9 @@ from drover.app.theme import CLAY, FIELD, INK, MOSS, OCHRE, PAPER, colour, numbe
 from drover.core.count.audit import rule_words
 from drover.core.errors import DroverError
 from drover.core.recipe import CountSettings, LineSettings, ZoneSettings
+from drover.core.types import ClipInfo
 
-__all__ = ["draw_proof", "save_picture"]
+__all__ = ["draw_proof", "proof_caption", "save_picture"]
 
 TINTS = (MOSS, CLAY, OCHRE, "#3C5E86", "#6B4F7A", "#23302C")
 
@@ -43,6 +44,12 @@ def draw_proof(picture: QImage, settings: CountSettings, caption: str) -> QImage
             rect = QRectF(12 * unit, top + k * row, size[0] - 24 * unit, row)
             painter.drawText(rect, Qt.AlignmentFlag.AlignVCenter, text)
     return out
+
+
+def proof_caption(clip: ClipInfo, frame: int) -> str:
+    """Which clip and which frame (from 0) a proof picture shows."""
+    name = Path(clip.path).name
+    return f"{name}, frame {frame + 1}, {clip.times[frame]:.2f} s, {clip.width} × {clip.height} px"
 
 
 def save_picture(image: QImage, path: Path) -> None:

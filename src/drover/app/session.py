@@ -145,7 +145,7 @@ class Session(QObject):
         self.track_settings: TrackSettings | None = None
         self.crossings: Crossings | None = None
         self.counted: Counted | None = None
-        self._visits_of: object = None
+        self._visits_of: tuple[Tracks | None, object] = None, ()
         self.score: Score | None = None
         self.detection_score: DetectionScore | None = None
         self.link_seconds = self.count_seconds = self.score_seconds = 0.0
@@ -512,15 +512,16 @@ class Session(QObject):
         if self.clip is None or self.tracks is None:
             return
         start, settings = time.perf_counter(), self.recipe.count
-        zones = id(self.tracks), settings.zone
-        known = self.counted.visits if self.counted is not None and self._visits_of == zones else None
+        tracks, zones = self._visits_of
+        same = tracks is self.tracks and zones == settings.zone
+        known = self.counted.visits if self.counted is not None and same else None
         try:
             self.counted = count_all(self.tracks, self.clip.times, settings, paths=self._paths, visits=known)
         except DroverError as error:
             self.message_raised.emit(f"{error}; lengths and speeds are left out until then")
             plain = settings.model_copy(update={"ground": GroundSettings()})
             self.counted = count_all(self.tracks, self.clip.times, plain, paths=self._paths, visits=known)
-        self._visits_of = zones
+        self._visits_of = self.tracks, settings.zone
         self.crossings = self.counted.crossings
         self.count_seconds = time.perf_counter() - start
         self.crossings_changed.emit()

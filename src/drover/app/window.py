@@ -35,7 +35,7 @@ from drover.app.lanes.view import LanesView
 from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.playback import Playback
-from drover.app.proof import draw_proof, save_picture
+from drover.app.proof import draw_proof, proof_caption, save_picture
 from drover.app.session import STAGES, Session, StageState
 from drover.app.strip import TITLES, StageStrip
 from drover.app.theme import CLAY, MOSS
@@ -575,8 +575,7 @@ class MainWindow(QMainWindow):
         clip, shown = self.session.clip, self.pictures.frame
         if clip is None or shown is None:
             raise DroverError("there is no picture to draw on yet; open a clip first")
-        name = Path(clip.path).name
-        caption = f"{name}, frame {shown.frame + 1}, {clip.times[shown.frame]:.2f} s, {clip.width} × {clip.height} px"
+        caption = proof_caption(clip, shown.frame)
         save_picture(draw_proof(shown.image, self.session.recipe.count, caption), path)
 
     def _ask_png(self, title: str, stem: str) -> Path | None:

@@ -191,7 +191,7 @@ def proof(
     from PySide6.QtWidgets import QApplication
 
     from drover.app.images import rgb_image
-    from drover.app.proof import draw_proof, save_picture
+    from drover.app.proof import draw_proof, proof_caption, save_picture
     from drover.app.theme import apply_theme
 
     program = QApplication.instance() or QApplication(["drover"])
@@ -202,9 +202,8 @@ def proof(
         if frame > info.frame_count:
             raise DroverError(f"{clip}: has {info.frame_count} frames, there is no frame {frame}; choose another")
         picture = rgb_image(reader.frame(frame - 1).rgb)
-    caption = f"{clip.name}, frame {frame}, {info.times[frame - 1]:.2f} s, {info.width} × {info.height} px"
     out.parent.mkdir(parents=True, exist_ok=True)
-    save_picture(draw_proof(picture, settings.count, caption), out)
+    save_picture(draw_proof(picture, settings.count, proof_caption(info, frame - 1)), out)
     print(f"{len(settings.count.line)} lines and {len(settings.count.zone)} zones on frame {frame}: {out}")
 
 
