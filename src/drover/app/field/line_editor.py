@@ -9,13 +9,14 @@ from dataclasses import dataclass
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
-from drover.app.field.view_transform import ViewTransform
+from drover.app.field.view_transform import ViewTransform, distance_to, held
 from drover.app.icons import arrow_path
 from drover.app.session import Session
 from drover.app.theme import INK, MOSS, OCHRE, PAPER, colour, number_font
+from drover.core.count.edits import with_item, with_new, without_item
 from drover.core.count.tallies import Tally, tally
 from drover.core.errors import DroverError
-from drover.core.recipe import LineSettings, Recipe, with_value
+from drover.core.recipe import LineSettings
 from drover.core.types import Crossings
 
 __all__ = ["LineEditor"]
@@ -67,7 +68,7 @@ class LineEditor:
     def press(self, point: QPointF, view: ViewTransform, *, bend: bool = False) -> bool:
         """Take hold of what is under the mouse; True when it was a line's. ``bend`` adds a corner there."""
         if self.drawing:
-            self._new_start = self._new_end = self._fraction(point, view)
+            self._new_start = self._new_end = view.fraction_at(point)
             return True
         found = self._at(point, view)
         if found is None:
@@ -76,14 +77,14 @@ class LineEditor:
         points = self._lines()[line].points
         if bend and corner < 0:
             corner = self._nearest_segment(point, view, points) + 1
-            points = (*points[:corner], self._fraction(point, view), *points[corner:])
+            points = (*points[:corner], view.fraction_at(point), *points[corner:])
         self._hold = _Hold(line, corner, self._fraction_point(point, view), points)
         return True
 
     def move(self, point: QPointF, view: ViewTransform) -> bool:
         """Follow the mouse; True when something on screen changed."""
         if self._new_start is not None:
-            self._new_end = self._fraction(point, view)
+            self._new_end = view.fraction_at(point)
             return True
         if self._hold is not None:
             self._drag(self._fraction_point(point, view))
@@ -107,14 +108,14 @@ class LineEditor:
     def reverse(self, number: int) -> None:
         """Turn a line round: forward becomes back."""
         line = self._lines()[number]
-        self._edit(number, line.model_copy(update={"points": line.points[::-1]}), f"reverse line '{line.name}'")
+        turned = with_item(self.session.recipe, "line", number, {"points": line.points[::-1]})
+        self.session.edit(turned, f"reverse line '{line.name}'")
 
     def remove(self, number: int) -> None:
         """Take a line away."""
-        lines = self._lines()
-        kept = tuple(line for n, line in enumerate(lines) if n != number)
+        name = self._lines()[number].name
         self.hover = None
-        self.session.edit(_with_lines(self.session.recipe, kept), f"remove line '{lines[number].name}'")
+        self.session.edit(without_item(self.session.recipe, "line", number), f"remove line '{name}'")
 
     def reverse_at(self, point: QPointF, view: ViewTransform) -> bool:
         """Reverse the line whose arrow is under the mouse."""
@@ -135,11 +136,6 @@ class LineEditor:
     def _lines(self) -> tuple[LineSettings, ...]:
         return self.session.recipe.count.line
 
-    def _edit(self, number: int, line: LineSettings, what: str) -> None:
-        lines = list(self._lines())
-        lines[number] = line
-        self.session.edit(_with_lines(self.session.recipe, tuple(lines)), what)
-
     def _drag(self, at: QPointF) -> None:
         hold = self._hold
         assert hold is not None
@@ -147,7 +143,7 @@ class LineEditor:
         moved = list(hold.before)
         if hold.corner >= 0:
             x, y = moved[hold.corner]
-            moved[hold.corner] = (_held(x + dx), _held(y + dy))
+            moved[hold.corner] = (held(x + dx), held(y + dy))
         else:
             low_x, high_x = min(x for x, _ in moved), max(x for x, _ in moved)
             low_y, high_y = min(y for _, y in moved), max(y for _, y in moved)
@@ -157,22 +153,18 @@ class LineEditor:
             self._preview(hold.line, tuple(moved))
 
     def _preview(self, number: int, points: tuple[tuple[float, float], ...]) -> None:
-        lines = list(self._lines())
-        lines[number] = lines[number].model_copy(update={"points": points})
-        self.session.preview(_with_lines(self.session.recipe, tuple(lines)))
+        self.session.preview(with_item(self.session.recipe, "line", number, {"points": points}))
 
     def _finish_new(self, point: QPointF, view: ViewTransform) -> None:
-        start, end = self._new_start, self._fraction(point, view)
+        start, end = self._new_start, view.fraction_at(point)
         self.drawing, self._new_start = False, None
         assert start is not None
         pixels = view.to_widget(start[0] * view.picture_width, start[1] * view.picture_height) - point
         if math.hypot(pixels.x(), pixels.y()) < 6:
             return
-        taken = {line.name for line in self._lines()}
-        name = next(n for n in (f"Line {k}" for k in range(1, 1000)) if n not in taken)
-        line = LineSettings(name=name, points=(start, end))
         try:
-            self.session.edit(_with_lines(self.session.recipe, (*self._lines(), line)), f"draw line '{name}'")
+            recipe = with_new(self.session.recipe, "line", [start, end])
+            self.session.edit(recipe, f"draw line '{recipe.count.line[-1].name}'")
         except DroverError as error:
             self.session.message_raised.emit(str(error))
 
@@ -180,32 +172,25 @@ class LineEditor:
         at = view.to_picture(point)
         return QPointF(at.x() / view.picture_width, at.y() / view.picture_height)
 
-    def _fraction(self, point: QPointF, view: ViewTransform) -> tuple[float, float]:
-        at = self._fraction_point(point, view)
-        return _held(at.x()), _held(at.y())
-
-    def _corners(self, line: LineSettings, view: ViewTransform) -> list[QPointF]:
-        return [view.to_widget(x * view.picture_width, y * view.picture_height) for x, y in line.points]
-
     def _at(self, point: QPointF, view: ViewTransform) -> tuple[int, int] | None:
         for number, line in enumerate(self._lines()):
-            corners = self._corners(line, view)
+            corners = view.corners(line.points)
             for corner, at in enumerate(corners):
                 if math.hypot(*(at - point).toTuple()) <= REACH:
                     return number, corner
         for number, line in enumerate(self._lines()):
-            corners = self._corners(line, view)
-            if any(_distance(point, a, b) <= REACH - 2 for a, b in zip(corners[:-1], corners[1:], strict=True)):
+            corners = view.corners(line.points)
+            if any(distance_to(point, a, b) <= REACH - 2 for a, b in zip(corners[:-1], corners[1:], strict=True)):
                 return number, -1
         return None
 
     def _nearest_segment(self, point: QPointF, view: ViewTransform, points: tuple[tuple[float, float], ...]) -> int:
-        at = [view.to_widget(x * view.picture_width, y * view.picture_height) for x, y in points]
-        return min(range(len(at) - 1), key=lambda k: _distance(point, at[k], at[k + 1]))
+        at = view.corners(points)
+        return min(range(len(at) - 1), key=lambda k: distance_to(point, at[k], at[k + 1]))
 
     def _arrow(self, number: int, view: ViewTransform) -> tuple[QPointF, QPointF]:
         """Middle of a line's middle segment and the unit direction of forward, on the widget."""
-        corners = self._corners(self._lines()[number], view)
+        corners = view.corners(self._lines()[number].points)
         k = (len(corners) - 1) // 2
         a, b = corners[k], corners[k + 1]
         along = b - a
@@ -227,7 +212,7 @@ class LineEditor:
             painter.drawLine(ends[0], ends[1])
 
     def _draw_line(self, painter: QPainter, view: ViewTransform, number: int, line: LineSettings, now: float) -> None:
-        corners = self._corners(line, view)
+        corners = view.corners(line.points)
         held = (self._hold is not None and self._hold.line == number) or (
             self.hover is not None and self.hover[0] == number
         )
@@ -330,18 +315,3 @@ class LineEditor:
         painter.drawRoundedRect(rect, 4, 4)
         painter.setPen(QColor(PAPER))
         painter.drawText(rect, Qt.AlignmentFlag.AlignCenter, name)
-
-
-def _with_lines(recipe: Recipe, lines: tuple[LineSettings, ...]) -> Recipe:
-    return with_value(recipe, "count.line", [line.model_dump() for line in lines])
-
-
-def _held(value: float) -> float:
-    return round(min(max(value, 0.0), 1.0), 5)
-
-
-def _distance(point: QPointF, a: QPointF, b: QPointF) -> float:
-    along = b - a
-    squared = along.x() ** 2 + along.y() ** 2
-    t = 0.0 if squared == 0 else max(0.0, min(1.0, QPointF.dotProduct(point - a, along) / squared))
-    return math.hypot(*(point - (a + along * t)).toTuple())

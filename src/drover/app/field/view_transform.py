@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QPointF, QRectF
 
-__all__ = ["ViewTransform"]
+from drover.core.settings.base import Points
+
+__all__ = ["ViewTransform", "distance_to", "held"]
 
 
 @dataclass(frozen=True)
@@ -51,6 +54,15 @@ class ViewTransform:
             (point.y() - self.widget_height / 2) / s + self.centre_y * self.picture_height,
         )
 
+    def fraction_at(self, point: QPointF) -> tuple[float, float]:
+        """Where a widget position lies, in fractions of the picture, held inside it."""
+        at = self.to_picture(point)
+        return held(at.x() / self.picture_width), held(at.y() / self.picture_height)
+
+    def corners(self, points: Points) -> list[QPointF]:
+        """Widget positions of points given in fractions."""
+        return [self.to_widget(x * self.picture_width, y * self.picture_height) for x, y in points]
+
     def picture_rect(self) -> QRectF:
         """The whole picture on the widget."""
         return QRectF(self.to_widget(0, 0), self.to_widget(self.picture_width, self.picture_height))
@@ -86,3 +98,16 @@ class ViewTransform:
             centre_x=min(max(self.centre_x + dx / self.picture_width, 0.0), 1.0),
             centre_y=min(max(self.centre_y + dy / self.picture_height, 0.0), 1.0),
         )
+
+
+def held(value: float) -> float:
+    """A fraction held in 0..1, to five decimals as recipes keep it."""
+    return round(min(max(value, 0.0), 1.0), 5)
+
+
+def distance_to(point: QPointF, a: QPointF, b: QPointF) -> float:
+    """Distance of a point from the straight piece between two others, px."""
+    along = b - a
+    squared = along.x() ** 2 + along.y() ** 2
+    t = 0.0 if squared == 0 else max(0.0, min(1.0, QPointF.dotProduct(point - a, along) / squared))
+    return math.hypot(*(point - (a + along * t)).toTuple())

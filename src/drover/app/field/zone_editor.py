@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
-from drover.app.field.view_transform import ViewTransform
+from drover.app.field.view_transform import ViewTransform, distance_to
 from drover.app.session import Session
 from drover.app.theme import CLAY, INK, PAPER, colour, number_font
 from drover.core.count.edits import with_item, without_item
@@ -52,8 +52,8 @@ class ZoneEditor:
         points = self._zones()[zone].points
         if corner <= -2:
             corner = -corner - 1
-            points = (*points[:corner], self._fraction(point, view), *points[corner:])
-        self._hold = _Hold(zone, corner, self._fraction(point, view), points, self.session.recipe)
+            points = (*points[:corner], view.fraction_at(point), *points[corner:])
+        self._hold = _Hold(zone, corner, view.fraction_at(point), points, self.session.recipe)
         return True
 
     def move(self, point: QPointF, view: ViewTransform) -> bool:
@@ -63,7 +63,7 @@ class ZoneEditor:
             hover = self._at(point, view)
             changed, self.hover = hover != self.hover, hover
             return changed
-        at = self._fraction(point, view)
+        at = view.fraction_at(point)
         dx, dy = at[0] - hold.start[0], at[1] - hold.start[1]
         moved = list(hold.before)
         if hold.corner >= 0:
@@ -95,7 +95,7 @@ class ZoneEditor:
     def zone_at(self, point: QPointF, view: ViewTransform) -> int | None:
         """Number of the zone under the mouse."""
         for number, zone in enumerate(self._zones()):
-            if QPolygonF(self._corners(zone, view)).containsPoint(point, Qt.FillRule.OddEvenFill):
+            if QPolygonF(view.corners(zone.points)).containsPoint(point, Qt.FillRule.OddEvenFill):
                 return number
         return None
 
@@ -119,7 +119,7 @@ class ZoneEditor:
     def _draw_zone(
         self, painter: QPainter, view: ViewTransform, number: int, zone: ZoneSettings, inside: int, *, over: bool
     ) -> None:
-        corners = self._corners(zone, view)
+        corners = view.corners(zone.points)
         shape = QPolygonF(corners)
         tint = CLAY if over else PAPER
         painter.setBrush(colour(tint, 44 if inside else 24))
@@ -145,7 +145,7 @@ class ZoneEditor:
     def _plate(self, zone: ZoneSettings, view: ViewTransform, inside: int, *, over: bool) -> tuple[QRectF, str]:
         words = f"{zone.name}: {inside} inside" + (f", over {zone.most_inside}" if over else "")
         width = QFontMetricsF(number_font(11, bold=True)).horizontalAdvance(words) + 14
-        box = QPolygonF(self._corners(zone, view)).boundingRect()
+        box = QPolygonF(view.corners(zone.points)).boundingRect()
         plate = QRectF(0, 0, width, 18)
         plate.moveCenter(QPointF(box.center().x(), box.top() + 16))
         return plate, words
@@ -155,33 +155,17 @@ class ZoneEditor:
     def _zones(self) -> tuple[ZoneSettings, ...]:
         return self.session.recipe.count.zone
 
-    def _corners(self, zone: ZoneSettings, view: ViewTransform) -> list[QPointF]:
-        return [view.to_widget(x * view.picture_width, y * view.picture_height) for x, y in zone.points]
-
-    def _fraction(self, point: QPointF, view: ViewTransform) -> tuple[float, float]:
-        at = view.to_picture(point)
-        x, y = at.x() / view.picture_width, at.y() / view.picture_height
-        return round(min(max(x, 0.0), 1.0), 5), round(min(max(y, 0.0), 1.0), 5)
-
     def _at(self, point: QPointF, view: ViewTransform, *, sides: bool = False) -> tuple[int, int] | None:
         """Zone and corner under the mouse; corner -1 is its name, -2 - k its k-th side."""
         for number, zone in enumerate(self._zones()):
-            corners = self._corners(zone, view)
+            corners = view.corners(zone.points)
             for corner, at in enumerate(corners):
                 if math.hypot(*(at - point).toTuple()) <= REACH:
                     return number, corner
             if sides:
                 for k, (a, b) in enumerate(zip(corners, corners[1:] + corners[:1], strict=True)):
-                    if _distance(point, a, b) <= REACH - 2:
+                    if distance_to(point, a, b) <= REACH - 2:
                         return number, -2 - k
             if self._plate(zone, view, 10, over=False)[0].contains(point):
                 return number, -1
         return None
-
-
-def _distance(point: QPointF, a: QPointF, b: QPointF) -> float:
-    """Distance of a point from a side, px."""
-    dx, dy = b.x() - a.x(), b.y() - a.y()
-    length = dx * dx + dy * dy
-    t = 0.0 if length == 0 else min(max(((point.x() - a.x()) * dx + (point.y() - a.y()) * dy) / length, 0.0), 1.0)
-    return math.hypot(point.x() - a.x() - t * dx, point.y() - a.y() - t * dy)
