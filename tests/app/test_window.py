@@ -321,9 +321,9 @@ def test_saved_and_opened_again_nothing_is_computed_twice(opened, qtbot, tmp_pat
     other.close()
 
 
-def test_work_without_a_name_is_on_disk_within_a_second(opened, qtbot):
+def test_work_without_a_name_is_on_disk_unasked(opened, qtbot):
     opened.dials.count.cards[0].turn.click()
-    qtbot.waitUntil(lambda: not opened.autosave.busy, timeout=2000)
+    qtbot.waitUntil(lambda: not opened.autosave.busy, timeout=WAIT)
     assert read_project(unsaved_path()).recipe_text.count("Gap") == 1
     with sqlite3.connect(unsaved_path()) as db:
         edits = db.execute("SELECT what, before, after FROM edit").fetchall()
