@@ -114,7 +114,7 @@ def test_an_interrupted_save_leaves_the_last_state(saved, contents, monkeypatch)
     def fail(*_):
         raise sqlite3.OperationalError("disk full")
 
-    monkeypatch.setattr(module, "_write_tracks", fail)
+    monkeypatch.setattr(module, "write_tracks", fail)
     with pytest.raises(ProjectError, match=r"cannot be written .disk full."):
         ProjectFile(saved).save(replace(contents, recipe_text=""))
     assert read_project(saved).recipe_text == contents.recipe_text

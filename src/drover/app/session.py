@@ -290,6 +290,7 @@ class Session(QObject):
             self._motion = kept.detect.motion_only, known
         if run.track_key == track_key(run.detect_key, kept.track):
             self.tracks, self.track_settings, self._linked_from = run.tracks, kept.track, self.detect
+            self.track_notes = input_notes(self.detect.detections, clip.times)
 
     def _stored(self, run: KeptRun) -> bool:
         return (self.store.folder / run.detect_key / "facts.json").exists()
@@ -486,13 +487,16 @@ class Session(QObject):
         if clip is None or detect is None:
             return
         references = references_of(self.recipe.count)
+        told = self.track_notes if self._linked_from is detect else None  # what is odd lies in the detections alone
 
         def work(cancelled):  # type: ignore[no-untyped-def]
             start = time.perf_counter()
             tracks = link_detections(detect.detections, clip.times, clip.rate, settings, cancelled=cancelled)
             seconds = time.perf_counter() - start
             paths = {reference: prepare_paths(tracks, reference, ready=True) for reference in references}
-            notes = input_notes(detect.detections, clip.times) if detect.finished else ()
+            notes = told
+            if notes is None:
+                notes = input_notes(detect.detections, clip.times) if detect.finished else ()
             return Linked(tracks, paths, seconds, settings, detect, notes)
 
         self._link_job.submit(work)

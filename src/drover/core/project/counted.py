@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import math
 import sqlite3
-from collections.abc import Iterable
 from dataclasses import astuple
 from typing import Any
 
@@ -13,6 +12,7 @@ from drover.core.count.audit import Audit, HandTotal, Missed, SignOff, Verdict
 from drover.core.count.intervals import interval_rows
 from drover.core.count.rows import alarm_rows, usual_interval, visit_rows
 from drover.core.pipeline import Counted
+from drover.core.project.tables import fill
 from drover.core.recipe import CountSettings
 
 __all__ = ["read_audit", "write_audit", "write_counted", "write_zones"]
@@ -23,7 +23,7 @@ AUDIT_TABLES = {"verdict": Verdict, "missed": Missed, "hand_total": HandTotal, "
 def write_zones(db: sqlite3.Connection, settings: CountSettings) -> None:
     """The zones of the recipe."""
     rows = [(zone.name, n, json.dumps(zone.points), zone.inside_by) for n, zone in enumerate(settings.zone, 1)]
-    _fill(db, "zone", rows)
+    fill(db, "zone", rows)
 
 
 def write_counted(db: sqlite3.Connection, counted: Counted | None, duration: float) -> None:
@@ -33,21 +33,15 @@ def write_counted(db: sqlite3.Connection, counted: Counted | None, duration: flo
         visits, alarms = visit_rows(counted.visits), alarm_rows(counted.alarms)
         intervals = interval_rows(counted.crossings, usual_interval(duration), duration)
     for table, rows in (("visit", visits), ("interval", intervals), ("alarm", alarms)):
-        _fill(db, table, (tuple(row.values()) for row in rows))
+        fill(db, table, (tuple(row.values()) for row in rows))
 
 
 def write_audit(db: sqlite3.Connection, audit: Audit) -> None:
     """Verdicts, additions, hand totals and sign-offs."""
-    _fill(db, "verdict", map(astuple, audit.verdicts))
-    _fill(db, "missed", ((m.line, m.direction, m.time, m.frame + 1, m.class_name) for m in audit.missed))
-    _fill(db, "hand_total", map(astuple, audit.hand))
-    _fill(db, "sign_off", map(astuple, audit.signed))
-
-
-def _fill(db: sqlite3.Connection, table: str, rows: Iterable[tuple[Any, ...]]) -> None:
-    db.execute(f"DELETE FROM {table}")
-    for row in rows:
-        db.execute(f"INSERT INTO {table} VALUES ({','.join('?' * len(row))})", row)
+    fill(db, "verdict", map(astuple, audit.verdicts))
+    fill(db, "missed", ((m.line, m.direction, m.time, m.frame + 1, m.class_name) for m in audit.missed))
+    fill(db, "hand_total", map(astuple, audit.hand))
+    fill(db, "sign_off", map(astuple, audit.signed))
 
 
 def read_audit(db: sqlite3.Connection) -> Audit:
