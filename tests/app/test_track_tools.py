@@ -14,26 +14,26 @@ LEFT = Qt.MouseButton.LeftButton
 
 def test_n_walks_through_the_moments_in_order_of_doubt(opened, qtbot):
     session = opened.session
-    qtbot.waitUntil(lambda: len(session.moments) > 1, timeout=WAIT)
+    qtbot.waitUntil(lambda: len(opened.watch.found) > 1, timeout=WAIT)
     for place in range(2):
         qtbot.keyClick(opened, Qt.Key.Key_N)
-        moment = session.moments[place]
+        moment = opened.watch.found[place]
         assert session.frame == moment.frame
         assert session.selected == moment.identities[0]
         qtbot.waitUntil(lambda m=moment: m.words in opened.status.text(), timeout=WAIT)
     qtbot.keyClick(opened, Qt.Key.Key_N, Qt.KeyboardModifier.ShiftModifier)
-    assert session.frame == session.moments[0].frame
-    scores = [moment.score for moment in session.moments]
+    assert session.frame == opened.watch.found[0].frame
+    scores = [moment.score for moment in opened.watch.found]
     assert scores == sorted(scores, reverse=True)
 
 
 def test_the_list_of_moments_leads_there(opened, qtbot):
     opened.strip.choose("track")
     page = opened.dials.track
-    qtbot.waitUntil(lambda: page.moments.count() == min(40, len(opened.session.moments)) > 0, timeout=WAIT)
+    qtbot.waitUntil(lambda: page.moments.count() == min(40, len(opened.watch.found)) > 0, timeout=WAIT)
     last = page.moments.count() - 1
     page.moments.itemClicked.emit(page.moments.item(last))
-    assert opened.session.frame == opened.session.moments[last].frame
+    assert opened.session.frame == opened.watch.found[last].frame
 
 
 def test_a_click_on_an_animal_says_why_it_was_linked(opened, qtbot):
@@ -67,8 +67,8 @@ def test_switching_off_the_sharing_of_blobs_links_again_and_undo_brings_it_back(
 
 
 def test_rings_in_the_lanes_tell_what_they_are_about(opened, qtbot):
-    qtbot.waitUntil(lambda: len(opened.session.moments) > 0, timeout=WAIT)
-    identity = opened.session.moments[0].identities[0]
+    qtbot.waitUntil(lambda: len(opened.watch.found) > 0, timeout=WAIT)
+    identity = opened.watch.found[0].identities[0]
     lane = next(lane for lane in opened.lanes.lanes if lane.identity == identity)
     assert "worth a look at" in opened.lanes._words(lane)
     assert opened.lanes.lane_at(QPoint(200, 40).y()) is not None
@@ -77,11 +77,11 @@ def test_rings_in_the_lanes_tell_what_they_are_about(opened, qtbot):
 def test_opening_another_clip_forgets_moments_and_notes_of_the_one_before(opened, qtbot):
     """Ranking waits a moment; what it was about must not land on the clip opened meanwhile."""
     session = opened.session
-    qtbot.waitUntil(lambda: len(session.moments) > 0, timeout=WAIT)
+    qtbot.waitUntil(lambda: len(opened.watch.found) > 0, timeout=WAIT)
     opened.notes.frame = session.frame
-    session._request_moments()
+    session.crossings_changed.emit()
     seen = []
-    session.clip_changed.connect(lambda: seen.append((session.moments, session._moments_later.isActive())))
+    session.clip_changed.connect(lambda: seen.append((opened.watch.found, opened.watch.waiting)))
     opened.open_path(example("gap-short").clip)
     qtbot.waitUntil(lambda: bool(seen), timeout=WAIT)
     assert seen[0] == ((), False)

@@ -10,7 +10,7 @@ import time
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoStack
 
 from drover.app.edits import Step
@@ -51,7 +51,6 @@ from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
 from drover.core.track.input_notes import input_notes
-from drover.core.track.moments import Moment, find_moments
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
 
 __all__ = ["STAGES", "Session", "StageState"]
@@ -85,7 +84,6 @@ class Session(QObject):
     span_changed = Signal()
     imported_changed = Signal()
     other_changed = Signal()
-    moments_changed = Signal()
     audit_changed = Signal()
     changed = Signal()
     _partial = Signal(int, object)
@@ -114,12 +112,6 @@ class Session(QObject):
         self._detect_job = LatestJob("detect", self)
         self._link_job = LatestJob("link", self)
         self._score_job = LatestJob("score", self)
-        self._moment_job = LatestJob("moments", self)
-        self._moment_job.done.connect(self._on_moments)
-        self._moments_later = QTimer(self)
-        self._moments_later.setSingleShot(True)
-        self._moments_later.setInterval(120)  # not while a dial moves: ranking would take the time of linking
-        self._moments_later.timeout.connect(self._rank_moments)
         for job in self._jobs:
             job.failed.connect(self._on_failed)
         self._open_job.done.connect(self._on_opened)
@@ -131,11 +123,9 @@ class Session(QObject):
 
     @property
     def _jobs(self) -> tuple[LatestJob, ...]:
-        return self._open_job, self._detect_job, self._link_job, self._score_job, self._moment_job
+        return self._open_job, self._detect_job, self._link_job, self._score_job
 
     def _clear_results(self) -> None:
-        self.moments: tuple[Moment, ...] = ()
-        self._moment_at = -1
         self._motion: tuple[DetectSettings, DetectResult] | None = None
         self.detect: DetectResult | None = None
         self._boxes_from: Detections | None = None
@@ -239,8 +229,6 @@ class Session(QObject):
         self._detect_job.cancel()
         self._link_job.cancel()
         self._score_job.cancel()
-        self._moments_later.stop()
-        self._moment_job.cancel()
         self._clear_results()
         self.clip, self.truth, self.true_crossings = opened.clip, opened.truth, opened.true_crossings
         self.clip_missing = bool(opened.missing)
@@ -254,9 +242,7 @@ class Session(QObject):
             self.imported = opened.contents.imported
             self._restore(opened.contents)
         self.clip_changed.emit()
-        for signal in (
-            self.imported_changed, self.span_changed, self.other_changed, self.moments_changed, self.audit_changed,
-        ):  # fmt: skip
+        for signal in (self.imported_changed, self.span_changed, self.other_changed, self.audit_changed):
             signal.emit()
         self.truth_changed.emit()
         self.recipe_changed.emit()
@@ -264,7 +250,6 @@ class Session(QObject):
             for signal in (self.detections_changed, self.tracks_changed):
                 signal.emit()
             self._recount()
-            self._request_moments()
             self.set_frame(int(opened.contents.view.get("frame", "1")) - 1)
         for note in (*opened.clip.notes, opened.missing):
             if note:
@@ -530,49 +515,11 @@ class Session(QObject):
         self.count_seconds = time.perf_counter() - start
         self.crossings_changed.emit()
         self._request_score()
-        self._request_moments()
 
     @property
     def linked_detections(self) -> Detections | None:
         """The detections that the tracks were linked from."""
         return self._linked_from.detections if self._linked_from is not None else None
-
-    def _request_moments(self) -> None:
-        """Rank the places worth a look, once nothing has changed for a moment."""
-        self._moments_later.start()
-
-    def _rank_moments(self) -> None:
-        tracks, crossings, clip = self.tracks, self.crossings, self.clip
-        if tracks is not None and clip is not None:
-            found = self.linked_detections
-            look = None if found is None else found.look
-            exits = self.recipe.track.life.exits
-            self._moment_job.submit(lambda _: find_moments(tracks, clip.times, crossings, look=look, exits=exits))
-
-    def _on_moments(self, found: tuple[Moment, ...]) -> None:
-        self.moments, self._moment_at = found, -1
-        self.moments_changed.emit()
-
-    def visit_moment(self, way: int) -> Moment | None:
-        """Go to the next (1) or previous (-1) moment in order of doubt; None where there is none."""
-        place = min(max(self._moment_at + way, 0), len(self.moments) - 1)
-        return self.go_to_moment(place)
-
-    def go_to_moment(self, place: int) -> Moment | None:
-        """Go to a moment by its rank, from 0, and choose its identity."""
-        if not 0 <= place < len(self.moments):
-            return None
-        self._moment_at = place
-        moment = self.moments[place]
-        self.selected = moment.identities[0]
-        self.set_frame(moment.frame)
-        self.frame_changed.emit(self.frame)
-        return moment
-
-    @property
-    def moment_place(self) -> int:
-        """Rank of the moment visited last, from 0; -1 before the first."""
-        return self._moment_at
 
     def _score_stamp(self) -> object:
         return id(self.tracks), id(self.crossings), id(self.truth), self.recipe.score

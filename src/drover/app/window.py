@@ -33,6 +33,7 @@ from drover.app.jobs import LatestJob
 from drover.app.lanes.transport import TransportBar
 from drover.app.lanes.view import LanesView
 from drover.app.link_notes import LinkNotes
+from drover.app.moment_watch import MomentWatch
 from drover.app.pictures import Pictures
 from drover.app.playback import Playback
 from drover.app.proof import draw_proof, proof_caption, save_picture
@@ -83,14 +84,14 @@ class MainWindow(QMainWindow):
 
     def _build(self) -> None:
         self.strip, self.banner = StageStrip(), Banner()
-        self.notes = LinkNotes(self.session)
+        self.watch, self.notes = MomentWatch(self.session), LinkNotes(self.session)
         self.pair = FieldPair(self.session, self.pictures, self.notes)
         self.field = self.pair.left
         self.chips = ChipRow(self.field.shown)
         self._box_job = LatestJob("boxes", self)
         self.welcome = Welcome(unsaved=unsaved_path().exists())
-        self.dials = DialPanel(self.session, self.pictures, self.notes)
-        self.transport, self.lanes = TransportBar(), LanesView(self.session)
+        self.dials = DialPanel(self.session, self.pictures, self.notes, self.watch)
+        self.transport, self.lanes = TransportBar(), LanesView(self.session, self.watch)
         picture = QWidget()
         column = _tight(QVBoxLayout(picture))
         column.addWidget(self.chips)
@@ -525,9 +526,9 @@ class MainWindow(QMainWindow):
             self.banner.say(f"{error.filename}: {error.strerror}; choose another place")
 
     def _visit(self, way: int) -> None:
-        moment, clip = self.session.visit_moment(way), self.session.clip
+        moment, clip = self.watch.visit(way), self.session.clip
         if moment is not None and clip is not None:
-            place, of = self.session.moment_place + 1, len(self.session.moments)
+            place, of = self.watch.place + 1, len(self.watch.found)
             self._hint(f"moment {place} of {of}, {clip.times[moment.frame]:.1f} s: {moment.words}")
 
     def _on_transport(self, name: str) -> None:
@@ -612,6 +613,7 @@ class MainWindow(QMainWindow):
         self.dials.audit.strips.close()
         self._box_job.close()
         self.notes.close()
+        self.watch.close()
         self.session.close()
         super().closeEvent(event)
 

@@ -8,6 +8,7 @@ import numpy as np
 
 from drover.app.session import Session
 from drover.core.count.audit import crossing_trust, verdicts_of
+from drover.core.track.moments import Moment
 
 __all__ = ["TRUSTS", "Choice", "Entry", "make_entries"]
 
@@ -61,13 +62,13 @@ class Choice:
         )
 
 
-def make_entries(session: Session) -> list[Entry]:
+def make_entries(session: Session, moments: tuple[Moment, ...]) -> list[Entry]:
     """All cards of the session's result, in order of time."""
     crossings, clip = session.crossings, session.clip
     if crossings is None or clip is None:
         return []
     said = verdicts_of(session.audit, crossings)
-    trust = _trust(session)
+    trust = _trust(session, moments)
     lines = {line.name: line for line in session.recipe.count.line}
     out = []
     for row in range(len(crossings)):
@@ -94,8 +95,8 @@ def make_entries(session: Session) -> list[Entry]:
     return sorted(out, key=lambda entry: (entry.time, entry.line, entry.identity))
 
 
-def _trust(session: Session) -> np.ndarray:
-    crossings, clip, moments = session.crossings, session.clip, session.moments
+def _trust(session: Session, moments: tuple[Moment, ...]) -> np.ndarray:
+    crossings, clip = session.crossings, session.clip
     assert crossings is not None and clip is not None
     first = np.array([clip.times[m.first] for m in moments], np.float64)
     last = np.array([clip.times[m.last] for m in moments], np.float64)

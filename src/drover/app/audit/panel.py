@@ -28,6 +28,7 @@ from drover.app.audit.cards import CardPainter
 from drover.app.audit.entries import TRUSTS, Choice, Entry, make_entries
 from drover.app.audit.strips import Strips
 from drover.app.dials.parts import muted, title
+from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
 from drover.core.count.audit import Missed, audit_totals, with_added, with_verdict, without_added
 
@@ -101,9 +102,9 @@ class AuditPanel(QWidget):
 
     closed = Signal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, watch: MomentWatch) -> None:
         super().__init__()
-        self.session = session
+        self.session, self.watch = session, watch
         self.strips = Strips(session)
         self.model = _Entries()
         column = QVBoxLayout(self)
@@ -127,7 +128,7 @@ class AuditPanel(QWidget):
         self._later.setSingleShot(True)
         self._later.setInterval(60)
         self._later.timeout.connect(self.refresh)
-        for signal in (session.crossings_changed, session.audit_changed, session.moments_changed):
+        for signal in (session.crossings_changed, session.audit_changed, watch.changed):
             signal.connect(self._soon)
         self.strips.ready.connect(self.list.viewport().update)
 
@@ -192,7 +193,7 @@ class AuditPanel(QWidget):
             self.line.currentData() or "", self.way.currentData(), self.kind.currentData() or "",
             self.trust.currentData(), self.open_only.isChecked(),
         )  # fmt: skip
-        entries = [entry for entry in make_entries(session) if choice.takes(entry)]
+        entries = [entry for entry in make_entries(session, self.watch.found) if choice.takes(entry)]
         with QSignalBlocker(self.list.selectionModel()):
             self.model.show(entries)
             if chosen is not None and entries:

@@ -12,6 +12,7 @@ from drover.app.dials.footage import FootageFacts
 from drover.app.dials.score import ScoreDials
 from drover.app.dials.track import TrackDials
 from drover.app.link_notes import LinkNotes
+from drover.app.moment_watch import MomentWatch
 from drover.app.pictures import Pictures
 from drover.app.session import STAGES, Session
 
@@ -21,17 +22,17 @@ __all__ = ["DialPanel"]
 class DialPanel(QStackedWidget):
     """One page a stage."""
 
-    def __init__(self, session: Session, pictures: Pictures, notes: LinkNotes) -> None:
+    def __init__(self, session: Session, pictures: Pictures, notes: LinkNotes, watch: MomentWatch) -> None:
         super().__init__()
         self.setFixedWidth(336)
         self.footage = FootageFacts(session)
         self.detect = DetectDials(session, pictures)
-        self.track = TrackDials(session, notes)
+        self.track = TrackDials(session, notes, watch)
         self.count = CountDials(session)
         self.score = ScoreDials(session)
         for page in (self.footage, self.detect, self.track, self.count, self.score):
             self.addWidget(_scrolled(page))
-        self.audit = AuditPanel(session)
+        self.audit = AuditPanel(session, watch)
         self.addWidget(self.audit)
         self.count.audit_wanted.connect(self.show_audit)
         self.audit.closed.connect(lambda: self.show_stage("count"))

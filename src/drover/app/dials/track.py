@@ -11,6 +11,7 @@ from drover.app.dials.noise import NoisePlot
 from drover.app.dials.parts import Card, EvidencePlot, Folded, muted, notice
 from drover.app.dials.settings import SettingsPage
 from drover.app.link_notes import LinkNotes
+from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
 from drover.core.track.evidence import chi_square_share, gap_lengths, match_distance_samples, noise_check
 
@@ -22,9 +23,9 @@ LISTED = 40
 class TrackDials(SettingsPage):
     """Moments, gate, longest gap, motion filter with its check, cost, blobs, birth, after the pass."""
 
-    def __init__(self, session: Session, notes: LinkNotes) -> None:
+    def __init__(self, session: Session, notes: LinkNotes, watch: MomentWatch) -> None:
         super().__init__(session)
-        self.notes = notes
+        self.notes, self.watch = notes, watch
         self.notice = notice()
         self.notice.setAccessibleName("what is odd about the detections")
         self.column.addWidget(self.notice)
@@ -38,7 +39,7 @@ class TrackDials(SettingsPage):
         self.column.addWidget(self.exits)
         self._add_life()
         session.tracks_changed.connect(self._show_evidence)
-        session.moments_changed.connect(self._show_moments)
+        watch.changed.connect(self._show_moments)
         session.frame_changed.connect(lambda _: self._show_why())
         notes.ready.connect(self._show_why)
         self._show_evidence()
@@ -61,7 +62,7 @@ class TrackDials(SettingsPage):
         self.moments.setFixedHeight(112)
         self.moments.setUniformItemSizes(True)
         self.moments.setAccessibleName("moments")
-        self.moments.itemClicked.connect(lambda item: self.session.go_to_moment(item.data(Qt.ItemDataRole.UserRole)))
+        self.moments.itemClicked.connect(lambda item: self.watch.go_to(item.data(Qt.ItemDataRole.UserRole)))
         self.moment_card.body.addWidget(self.moments)
         self.moment_card.body.addWidget(muted("Most doubtful first; N and Shift+N walk through them.", wrap=True))
         self.column.addWidget(self.moment_card)
@@ -161,7 +162,7 @@ class TrackDials(SettingsPage):
         self.notice.setVisible(bool(self.session.track_notes))
 
     def _show_moments(self) -> None:
-        clip, found = self.session.clip, self.session.moments
+        clip, found = self.session.clip, self.watch.found
         self.moments.clear()
         self.moment_card.note.setText(f"{len(found)} moments" if found else "")
         if clip is None:

@@ -20,6 +20,7 @@ from PySide6.QtWidgets import QScrollBar, QToolTip, QWidget
 
 from drover.app.icons import arrow_path
 from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
+from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
 from drover.app.theme import CLAY, INK, MUTED_TEXT, OCHRE, PAPER, STONE, colour, identity_colour, number_font
 from drover.core.count.alarms import Alarm
@@ -39,9 +40,9 @@ class LanesView(QWidget):
     frame_wanted = Signal(int)
     span_wanted = Signal(object)
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, watch: MomentWatch) -> None:
         super().__init__()
-        self.session = session
+        self.session, self.watch = session, watch
         self.order = "trouble"
         self.lanes: list[Lane] = []
         self._in_view = np.zeros(0)
@@ -56,7 +57,7 @@ class LanesView(QWidget):
         session.tracks_changed.connect(self.rebuild)
         session.crossings_changed.connect(self.rebuild)
         session.clip_changed.connect(self.rebuild)
-        session.moments_changed.connect(self.rebuild)
+        watch.changed.connect(self.rebuild)
         session.frame_changed.connect(self.update)
         session.span_changed.connect(self.update)
 
@@ -250,7 +251,7 @@ class LanesView(QWidget):
     def _paint_moments(self, painter: QPainter, lane: Lane, middle: float) -> None:
         """A ring at each of the most doubtful moments, heavier the more doubtful."""
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        for moment in self.session.moments[:MOST_RINGS]:
+        for moment in self.watch.found[:MOST_RINGS]:
             if lane.identity not in moment.identities:
                 continue
             at = QPointF(self.x_of(moment.frame), middle)
@@ -319,7 +320,7 @@ class LanesView(QWidget):
             *(f"crossed {'forward' if way > 0 else 'back'} at {time:.2f} s" for time, way in lane.crossings),
             *(
                 f"worth a look at {clip.times[m.frame]:.2f} s: {m.words}"
-                for m in self.session.moments[:MOST_RINGS]
+                for m in self.watch.found[:MOST_RINGS]
                 if lane.identity in m.identities
             ),
             *(f"alarm at {a.time:.2f} s: {a.words}" for a in self._alarms() if a.identity == lane.identity),

@@ -1,0 +1,74 @@
+"""The places worth a look: ranked anew once the results rest, and visited one after the other."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from drover.app.jobs import LatestJob
+from drover.app.session import Session
+from drover.core.track.moments import Moment, find_moments
+
+__all__ = ["MomentWatch"]
+
+
+class MomentWatch(QObject):
+    """``found`` are the moments of the result, the most doubtful first; ``changed`` tells of others."""
+
+    changed = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.session = session
+        self.found: tuple[Moment, ...] = ()
+        self.place = -1  # rank of the moment visited last, from 0
+        self._job = LatestJob("moments", self)
+        self._job.done.connect(self._on_done)
+        self._job.failed.connect(session.message_raised)
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(120)  # not while a dial moves: ranking would take the time of linking
+        self._later.timeout.connect(self._rank)
+        session.clip_changed.connect(self._forget)
+        session.crossings_changed.connect(self._later.start)
+
+    @property
+    def waiting(self) -> bool:
+        """Whether the moments are about to be ranked anew."""
+        return self._later.isActive()
+
+    def visit(self, way: int) -> Moment | None:
+        """Go to the next (1) or previous (-1) moment in order of doubt; None where there is none."""
+        return self.go_to(min(max(self.place + way, 0), len(self.found) - 1))
+
+    def go_to(self, place: int) -> Moment | None:
+        """Go to a moment by its rank, from 0, and choose its identity."""
+        if not 0 <= place < len(self.found):
+            return None
+        self.place = place
+        moment = self.found[place]
+        self.session.set_frame(moment.frame)
+        self.session.select(moment.identities[0])
+        return moment
+
+    def close(self) -> None:
+        """End the thread."""
+        self._later.stop()
+        self._job.close()
+
+    def _forget(self) -> None:
+        """Another clip: nothing of the last one may land on it."""
+        self._later.stop()
+        self._job.cancel()
+        self._on_done(())
+
+    def _rank(self) -> None:
+        session = self.session
+        tracks, crossings, clip = session.tracks, session.crossings, session.clip
+        if tracks is not None and clip is not None:
+            found, exits = session.linked_detections, session.recipe.track.life.exits
+            look = None if found is None else found.look
+            self._job.submit(lambda _: find_moments(tracks, clip.times, crossings, look=look, exits=exits))
+
+    def _on_done(self, found: tuple[Moment, ...]) -> None:
+        self.found, self.place = found, -1
+        self.changed.emit()
