@@ -264,7 +264,7 @@ def test_pictures_of_where_they_went_and_the_proof_are_written(opened, qtbot, tm
         assert drawn.size() == plain.size() and drawn != plain, name
         opened.chips.ways[name].setChecked(False)
         assert opened.field.picture() == plain
-    opened.save_proof(tmp_path / "proof.png")
+    opened.exports.save_proof(tmp_path / "proof.png")
     proof = QImage(str(tmp_path / "proof.png"))
     assert proof.width() == opened.session.clip.width and proof.height() > opened.session.clip.height
     (x1, y1), (x2, y2) = opened.session.recipe.count.line[0].points

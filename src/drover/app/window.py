@@ -24,6 +24,7 @@ from drover.app.autosave import Autosave, unsaved_path
 from drover.app.banner import Banner
 from drover.app.box_import_dialog import BoxImportDialog
 from drover.app.dials.panel import DialPanel
+from drover.app.exports import Exports
 from drover.app.facts import tile_facts
 from drover.app.field.area_editor import AreaKind
 from drover.app.field.box_editor import BoxKind
@@ -36,16 +37,13 @@ from drover.app.link_notes import LinkNotes
 from drover.app.moment_watch import MomentWatch
 from drover.app.pictures import Pictures
 from drover.app.playback import Playback
-from drover.app.proof import draw_proof, proof_caption, save_picture
 from drover.app.session import STAGES, Session, StageState
 from drover.app.strip import TITLES, StageStrip
 from drover.app.theme import CLAY, MOSS
 from drover.app.welcome import Welcome
-from drover.core.count.intervals import interval_rows
 from drover.core.errors import DroverError
 from drover.core.examples import example
 from drover.core.formats.box_import import BoxFile, first_line_has_commas, read_box_file
-from drover.core.formats.count_tables import INTERVAL_COLUMNS, write_table
 from drover.core.pipeline import Progress
 from drover.core.project.file import read_project
 from drover.core.recipe import dump_recipe, read_recipe
@@ -87,6 +85,7 @@ class MainWindow(QMainWindow):
         self.watch, self.notes = MomentWatch(self.session), LinkNotes(self.session)
         self.pair = FieldPair(self.session, self.pictures, self.notes)
         self.field = self.pair.left
+        self.exports = Exports(self, self.session, self.pictures, self.pair)
         self.chips = ChipRow(self.field.shown)
         self._box_job = LatestJob("boxes", self)
         self.welcome = Welcome(unsaved=unsaved_path().exists())
@@ -158,8 +157,8 @@ class MainWindow(QMainWindow):
         file.addSeparator()
         self._action(file, "&Bring in boxes…", self.ask_boxes)
         self._action(file, "Load &truth…", self.ask_truth)
-        self._action(file, "Save &picture of the field…", self.ask_picture)
-        self._action(file, "Save proof pict&ure…", self.ask_proof)
+        self._action(file, "Save &picture of the field…", self.exports.ask_picture)
+        self._action(file, "Save proof pict&ure…", self.exports.ask_proof)
         self._action(file, "Load true c&rossings…", self.ask_true_crossings)
         self._action(file, "Load &recipe…", self.ask_recipe)
         self._action(file, "Write r&ecipe…", self.ask_write_recipe)
@@ -220,7 +219,7 @@ class MainWindow(QMainWindow):
         self.welcome.demo_wanted.connect(self.open_demo)
         self.welcome.unsaved_wanted.connect(lambda: self.open_path(unsaved_path()))
         self.dials.count.new_line_wanted.connect(self.new_line)
-        self.dials.count.over_time.table_wanted.connect(self._write_intervals)
+        self.dials.count.over_time.table_wanted.connect(self.exports.ask_intervals)
         self.dials.count.new_zone_wanted.connect(self.new_zone)
         self.dials.count.ground.points_wanted.connect(self._start_area)
         self.field.areas.ground_picked = self.dials.count.ground.take_points
@@ -552,49 +551,6 @@ class MainWindow(QMainWindow):
         else:
             self.session.cancelled = False
             self.session.resume_work()
-
-    def ask_picture(self) -> None:
-        """Ask where to, and save the field with all that is switched on, at the footage's own size."""
-        path = self._ask_png("Save the picture", "field")
-        if path is not None:
-            self._try(lambda: save_picture(self.pair.active.picture(), path))
-
-    def ask_proof(self) -> None:
-        """Ask where to, and save a picture of all lines and zones for someone else to check."""
-        path = self._ask_png("Save the proof picture", "proof")
-        if path is not None:
-            self._try(lambda: self.save_proof(path))
-
-    def save_proof(self, path: Path) -> None:
-        """Save the proof picture of the frame shown.
-
-        Raises
-        ------
-        DroverError
-            When there is no picture yet, or it cannot be written.
-        """
-        clip, shown = self.session.clip, self.pictures.frame
-        if clip is None or shown is None:
-            raise DroverError("there is no picture to draw on yet; open a clip first")
-        caption = proof_caption(clip, shown.frame)
-        save_picture(draw_proof(shown.image, self.session.recipe.count, caption), path)
-
-    def _ask_png(self, title: str, stem: str) -> Path | None:
-        if self.session.clip is None:
-            return None
-        start = Path(self.session.clip.path).with_name(f"{Path(self.session.clip.path).stem}-{stem}.png")
-        chosen, _ = QFileDialog.getSaveFileName(self, title, str(start), "Pictures (*.png)")
-        return Path(chosen) if chosen else None
-
-    def _write_intervals(self, length: float) -> None:
-        """Ask where to, and write the counts by interval as a table."""
-        crossings, clip = self.session.crossings, self.session.clip
-        if crossings is None or clip is None:
-            return
-        chosen, _ = QFileDialog.getSaveFileName(self, "Write the intervals", "intervals.csv", "Tables (*.csv)")
-        if chosen:
-            rows = interval_rows(crossings, length, clip.duration)
-            self._try(lambda: write_table(Path(chosen), INTERVAL_COLUMNS, rows))
 
     def show_audit(self) -> None:
         """Go through all crossings one by one."""

@@ -1,0 +1,77 @@
+"""What leaves the window as a file: the field as a picture, the proof picture, counts by interval."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QWidget
+
+from drover.app.field.pair import FieldPair
+from drover.app.pictures import Pictures
+from drover.app.proof import draw_proof, proof_caption, save_picture
+from drover.app.session import Session
+from drover.core.count.intervals import interval_rows
+from drover.core.errors import DroverError
+from drover.core.formats.count_tables import INTERVAL_COLUMNS, write_table
+
+__all__ = ["Exports"]
+
+
+class Exports:
+    """Asks where to, and writes; what goes wrong is said in the window's banner."""
+
+    def __init__(self, window: QWidget, session: Session, pictures: Pictures, pair: FieldPair) -> None:
+        self.session = session
+        self._window, self._pictures, self._pair = window, pictures, pair
+
+    def _try(self, work: Callable[[], object]) -> None:
+        try:
+            work()
+        except DroverError as error:
+            self.session.message_raised.emit(str(error))
+        except OSError as error:
+            self.session.message_raised.emit(f"{error.filename}: {error.strerror}; choose another place")
+
+    def ask_picture(self) -> None:
+        """Ask where to, and save the field with all that is switched on, at the footage's own size."""
+        path = self._ask_png("Save the picture", "field")
+        if path is not None:
+            self._try(lambda: save_picture(self._pair.active.picture(), path))
+
+    def ask_proof(self) -> None:
+        """Ask where to, and save a picture of all lines and zones for someone else to check."""
+        path = self._ask_png("Save the proof picture", "proof")
+        if path is not None:
+            self._try(lambda: self.save_proof(path))
+
+    def save_proof(self, path: Path) -> None:
+        """Save the proof picture of the frame shown.
+
+        Raises
+        ------
+        DroverError
+            When there is no picture yet, or it cannot be written.
+        """
+        clip, shown = self.session.clip, self._pictures.frame
+        if clip is None or shown is None:
+            raise DroverError("there is no picture to draw on yet; open a clip first")
+        caption = proof_caption(clip, shown.frame)
+        save_picture(draw_proof(shown.image, self.session.recipe.count, caption), path)
+
+    def _ask_png(self, title: str, stem: str) -> Path | None:
+        if self.session.clip is None:
+            return None
+        start = Path(self.session.clip.path).with_name(f"{Path(self.session.clip.path).stem}-{stem}.png")
+        chosen, _ = QFileDialog.getSaveFileName(self._window, title, str(start), "Pictures (*.png)")
+        return Path(chosen) if chosen else None
+
+    def ask_intervals(self, length: float) -> None:
+        """Ask where to, and write the counts by interval as a table."""
+        crossings, clip = self.session.crossings, self.session.clip
+        if crossings is None or clip is None:
+            return
+        chosen, _ = QFileDialog.getSaveFileName(self._window, "Write the intervals", "intervals.csv", "Tables (*.csv)")
+        if chosen:
+            rows = interval_rows(crossings, length, clip.duration)
+            self._try(lambda: write_table(Path(chosen), INTERVAL_COLUMNS, rows))
