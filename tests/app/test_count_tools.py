@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QFileDialog
 
 from conftest import WAIT, up_to_date
 from drover.app.autosave import unsaved_path
@@ -284,3 +285,23 @@ def test_true_crossings_alone_are_enough_to_see_what_is_wrong(window, qtbot, tmp
     window.session.load_true_crossings(tmp_path / "true.csv")
     qtbot.waitUntil(lambda: card.list.count() == 1, timeout=WAIT)
     assert "missed: Gap forward, ewe" in card.list.item(0).text()
+
+
+def test_intervals_and_pictures_go_where_they_are_asked_to_or_say_why_not(opened, qtbot, tmp_path, monkeypatch):
+    chosen = {"name": str(tmp_path / "intervals.csv")}
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (chosen["name"], ""))
+    length = opened.dials.count.over_time.length
+    length.setCurrentIndex(length.findText("30 s"))
+    opened.dials.count.over_time.table_wanted.emit(float(length.currentData()))
+    rows = [row.split(",") for row in (tmp_path / "intervals.csv").read_text().splitlines()[1:]]
+    crossings = opened.session.crossings
+    assert [row[:3] for row in rows] == [["0", "10", "Gap"]]
+    assert int(rows[0][4]) == (crossings.direction > 0).sum() and int(rows[0][5]) == (crossings.direction < 0).sum()
+    chosen["name"] = str(tmp_path / "field.png")
+    opened.exports.ask_picture()
+    assert QImage(chosen["name"]).width() == opened.session.clip.width
+    chosen["name"] = str(tmp_path / "nowhere" / "proof.png")
+    opened.exports.ask_proof()
+    assert "cannot be written; choose another folder or name" in opened.banner.label.text()
+    opened.dials.count.over_time.table_wanted.emit(30.0)
+    assert opened.banner.isVisible()

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from drover.core.count.audit import Audit, Missed, with_added, with_hand_total, with_sign_off, with_verdict
 from drover.core.errors import ProjectError
 from drover.core.examples import example
 from drover.core.formats.box_rows import read_truth
@@ -150,6 +151,11 @@ def test_a_damaged_project_is_refused_in_one_line(saved, how):
         ("UPDATE track SET frame = frame + 100000", "make no sense"),
         ("UPDATE track SET state = 'flying'", "make no sense"),
         ("UPDATE detection SET runs = x'0102'", "make no sense"),
+        ("INSERT INTO verdict VALUES ('Gap', 1, 2.0, 3, 'perhaps')", "make no sense"),
+        ("INSERT INTO verdict VALUES ('Gap', 5, 2.0, 3, 'confirmed')", "make no sense"),
+        ("INSERT INTO missed VALUES ('Gap', 1, 9e999, 3, 'ewe')", "make no sense"),
+        ("INSERT INTO sign_off VALUES ('Gap', 'now', 'rule', 'many', 1, 1, 1)", "make no sense"),
+        ("UPDATE detection SET look = x'0102' WHERE row = 0", "make no sense"),
         ("UPDATE frame_time SET time = 3.0", "frame times make no sense"),
         ("DELETE FROM clip", "names no clip"),
         ("UPDATE recipe SET toml = 'gate = 1'", "unknown key 'gate'"),
@@ -202,3 +208,20 @@ def test_a_project_of_the_first_format_opens_and_is_brought_up_to_date(saved, co
     with sqlite3.connect(saved) as db:
         assert db.execute("PRAGMA user_version").fetchone()[0] == 3
         assert db.execute("SELECT count(*) FROM imported").fetchone()[0] == 0
+
+
+def test_an_audit_comes_back_and_any_tool_can_read_it(contents, tmp_path):
+    crossings = contents.run.crossings
+    audit = with_verdict(with_verdict(Audit(), crossings, 0, "confirmed"), crossings, 1, "rejected")
+    audit = with_hand_total(with_added(audit, Missed("Gap", -1, 2.5, 62, "ewe")), "Gap", 1, 4)
+    audit = with_sign_off(audit, crossings, 0, "any rule", "2026-11-23T10:00:00Z")
+    path = tmp_path / "audited.drover"
+    file = ProjectFile(path)
+    file.save(replace(contents, audit=audit))
+    assert read_project(path).audit == audit
+    with sqlite3.connect(path) as db:
+        assert db.execute("SELECT line, direction, frame, class FROM missed").fetchall() == [("Gap", -1, 63, "ewe")]
+        assert [said for (said,) in db.execute("SELECT said FROM verdict")] == ["confirmed", "rejected"]
+    db.close()
+    file.save(contents)
+    assert read_project(path).audit == Audit()
