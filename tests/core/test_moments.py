@@ -11,7 +11,8 @@ from drover.core.recipe import Recipe, TrackSettings, with_value
 from drover.core.track.candidates import TERMS
 from drover.core.track.evidence import chi_square_share, noise_check
 from drover.core.track.explain import explain_frame
-from drover.core.track.moments import KINDS, Moment, find_moments, moments_against_truth
+from drover.core.track.moment_hits import moments_against_truth
+from drover.core.track.moments import KINDS, Moment, find_moments
 from drover.core.types import Crossings, Detections, Truth
 
 RATE, SIZE = 25.0, (640, 480)

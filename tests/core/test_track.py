@@ -7,18 +7,20 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from numba import njit
+from scipy.linalg import expm
 
 from drover.core.assignment import NOBODY, assign_groups
 from drover.core.pipeline import link_detections, score_result
-from drover.core.recipe import ScoreSettings, TrackSettings
+from drover.core.recipe import AfterSettings, ScoreSettings, TrackSettings
 from drover.core.simulate.boxes import simulate_boxes
 from drover.core.track.candidates import TERMS, pair_terms
 from drover.core.track.evidence import gap_lengths, gaps_of
 from drover.core.track.filters import PUSH_LASTS, centre_and_size, forecast_boxes, new_filters, predict, update
-from drover.core.track.finishing import smooth_line
 from drover.core.track.groups import assign_greedy, margins
 from drover.core.track.measuring import measure
 from drover.core.track.sharing import fit_boxes, pixel_table
+from drover.core.track.smoothing import smooth_line
+from drover.core.track.turning import _move, new_modes, stay_over
 from drover.core.types import Detections, Tracks, TrackState
 
 RATE = 25.0
@@ -39,13 +41,17 @@ def link(frames: list[np.ndarray], settings: TrackSettings | None = None, times=
 
 
 def matrices(model: str, t: float, q: float):
-    """Transition and noise of one coordinate, for the twins (Bar-Shalom et al., 6.3.2 and 6.3.3)."""
+    """Transition of one coordinate as the exponential of its rate, and its noise by Van Loan's block matrix (1978)."""
     if model == "steady":
-        f, g = np.array([[1, t], [0, 1.0]]), np.array([t * t / 2, t])
+        rate = np.array([[0, 1], [0, 0.0]])
     else:
-        f = np.array([[1, t, t * t / 2], [0, 1, t], [0, 0, np.exp(-t / PUSH_LASTS)]])
-        g = np.array([t * t / 2, t, 1.0])
-    return f, q * q * np.outer(g, g)
+        rate = np.array([[0, 1, 0], [0, 0, 1], [0, 0, -1 / PUSH_LASTS]])
+    n = len(rate)
+    white = np.zeros((n, n))
+    white[-1, -1] = q * q
+    block = expm(np.block([[-rate, white], [np.zeros((n, n)), rate.T]]) * t)
+    f = block[n:, n:].T
+    return f, f @ block[:n, n:]
 
 
 @pytest.mark.parametrize("model", ["steady", "pushed"])
@@ -58,7 +64,7 @@ def test_the_filter_equals_the_textbook_kalman_filter(model):
     h = np.eye(1, n)
     for k in range(40):
         t, z = (1.0, 2.0, 0.5)[k % 3], 50 + rng.normal(0, 5)
-        predict(mean, cov, 1, t, jumpiness, 0.2, 0.0, model == "pushed", np.zeros(1), 0.0)
+        predict(mean, cov, 1, t, jumpiness, 0.2, 0.0, model == "pushed", np.zeros(1, np.bool_), 0.0)
         f, q = matrices(model, t, jumpiness)
         x, p = f @ x, f @ p @ f.T + q
         gain = p @ h.T / (h @ p @ h.T + noise**2)
@@ -70,12 +76,54 @@ def test_the_filter_equals_the_textbook_kalman_filter(model):
         assert told == pytest.approx(nis)
 
 
+@given(
+    st.lists(st.floats(0.05, 8.0), min_size=2, max_size=6), st.sampled_from(["steady", "pushed", "turning"]),
+    st.booleans(),
+)  # fmt: skip
+def test_a_time_foretold_at_once_or_in_pieces_is_the_same(pieces, model, fades):
+    """What is unsure after a second must not depend on the frame rate: mean, covariance and chances compose."""
+    made = []
+    for steps in (pieces, [sum(pieces)]):
+        mean, cov = new_filters(np.array([[50.0, 60.0, 30.0, 20.0]]), 2.0)
+        mean[0, 4:] = 3.0, -2.0, 0.2, 0.1
+        mode = new_modes(cov)
+        mode[0, ::21] = 0.0, 1.0, 0.0  # one model alone: mixing in between is an approximation of its own
+        for t in steps:
+            fading = np.full(1, fades)
+            if model == "turning":
+                _move_alone(mean, cov, mode, t, 25.0 if fades else 0.0)
+            else:
+                predict(mean, cov, 1, t, 0.7, 0.4, 0.5, model == "pushed", fading, 25.0)
+        made.append((mean.copy(), cov.copy()))
+    assert made[0][0] == pytest.approx(made[1][0], rel=1e-6, abs=1e-6)
+    assert made[0][1] == pytest.approx(made[1][1], rel=1e-5, abs=1e-6)
+
+
+def _move_alone(mean, cov, mode, t, fade):
+    """One turning model moved on by itself, its result put where the plain filters have theirs."""
+    state, matrix = mean[0, [0, 1, 4, 5]].copy(), mode[0, 26:42].reshape(4, 4)
+    _move(state, matrix, t, 0.1, fade, 0.5)
+    mean[0, [0, 1, 4, 5]] = state
+    cov[0, [0, 1, 2, 14]] = matrix[0, 0], matrix[0, 2], matrix[2, 2], matrix[0, 3]
+
+
+@given(st.lists(st.floats(0.01, 40.0), min_size=2, max_size=5))
+def test_the_chance_to_go_on_as_before_composes_over_time(pieces):
+    def chain(t):
+        stay = stay_over(t)
+        out = np.full((3, 3), (1 - stay) / 2)
+        np.fill_diagonal(out, stay)
+        return out
+
+    assert np.linalg.multi_dot([chain(t) for t in pieces]) == pytest.approx(chain(sum(pieces)))
+
+
 def test_steady_motion_is_learnt_and_forecast():
     mean, cov = new_filters(np.array([[0.0, 0.0, 30.0, 20.0]]), 2.0)
     for k in range(1, 60):
-        predict(mean, cov, 1, 1.0, 0.1, 0.1, 0.0, False, np.zeros(1), 0.0)
+        predict(mean, cov, 1, 1.0, 0.1, 0.1, 0.0, False, np.zeros(1, np.bool_), 0.0)
         update(mean, cov, 0, np.array([3.0 * k, -1.0 * k, 30.0, 20.0]), np.full(4, 2.0))
-    predict(mean, cov, 1, 10.0, 0.1, 0.1, 0.0, False, np.zeros(1), 0.0)
+    predict(mean, cov, 1, 10.0, 0.1, 0.1, 0.0, False, np.zeros(1, np.bool_), 0.0)
     assert mean[0, :2] == pytest.approx([3 * 69, -69], abs=0.5)
     assert forecast_boxes(mean)[0] == pytest.approx([3 * 69 - 15, -79, 3 * 69 + 15, -59], abs=0.6)
 
@@ -84,9 +132,9 @@ def test_an_unseen_animal_slows_down_in_the_time_given():
     mean, cov = new_filters(np.array([[0.0, 0.0, 30.0, 20.0]]), 2.0)
     mean[0, 4] = 5.0
     for _ in range(50):
-        predict(mean, cov, 1, 1.0, 0.1, 0.1, 0.0, False, np.full(1, 9.0), 25.0)
+        predict(mean, cov, 1, 1.0, 0.1, 0.1, 0.0, False, np.ones(1, np.bool_), 25.0)
     assert mean[0, 4] == pytest.approx(5 * np.exp(-2))
-    assert mean[0, 0] == pytest.approx(5 * sum(np.exp(-k / 25) for k in range(50)))
+    assert mean[0, 0] == pytest.approx(5 * 25 * (1 - np.exp(-2)))  # the integral of a speed that dies away
 
 
 @pytest.mark.parametrize("pushed", [False, True])
@@ -101,7 +149,7 @@ def test_covariances_stay_positive_over_a_million_steps(pushed):
 
 @njit
 def run_many(mean, cov, pushed, steps):  # pragma: no cover
-    z, r, none = np.array([0.0, 0.0, 1.0, 1.0]), np.full(4, 0.1), np.zeros(1)
+    z, r, none = np.array([0.0, 0.0, 1.0, 1.0]), np.full(4, 0.1), np.zeros(1, np.bool_)
     for _ in range(steps):
         predict(mean, cov, 1, 1.0, 50.0, 50.0, 0.0, pushed, none, 0.0)
         update(mean, cov, 0, z, r)
@@ -286,7 +334,73 @@ def test_smoothing_gives_the_least_squares_line_of_steady_motion():
     at = np.cumsum(rng.uniform(0.5, 2.0, 60))
     z = 30 + 2.5 * at + rng.normal(0, 3.0, 60)
     line = np.polyval(np.polyfit(at, z, 1), at)
-    assert smooth_line(at, z, np.ones(60, np.bool_), 1e-6, 3.0) == pytest.approx(line, abs=0.25)
+    assert smooth_line(at, z, np.ones(60, np.bool_), 1e-6, 3.0, 10.0) == pytest.approx(line, abs=0.25)
+
+
+def test_smoothing_goes_over_the_detections_and_not_over_what_was_filtered_before():
+    """Twin: the exact posterior of all positions by one least-squares solution with the filter's own noises."""
+    rng = np.random.default_rng(8)
+    middle = 100 + np.cumsum(rng.normal(2.0, 0.3, 40))
+    seen = (middle + rng.normal(0, 2.0, 40)).tolist()
+    after = AfterSettings(join=False, smooth=True)
+    motion = TrackSettings().motion.model_copy(update={"size_scaling": 0.0, "jumpiness": 0.5, "box_noise": 2.0})
+    tracks = link([boxes((x, 200)) for x in seen], TrackSettings(after=after, motion=motion))
+    found = (tracks.box[:, 0] + tracks.box[:, 2]) / 2
+    # Positions and speeds, 80 numbers: rows of the design are steps (whitened by their noise) and measurements.
+    step, noise = np.array([[1, 1], [0, 1.0]]), 0.25 * np.array([[1 / 3, 1 / 2], [1 / 2, 1.0]])
+    white = np.linalg.inv(np.linalg.cholesky(noise))
+    rows, sides = [np.eye(1, 80, 1) / 4.0], [np.zeros(1)]
+    for k in range(39):
+        part = np.zeros((2, 80))
+        part[:, 2 * k : 2 * k + 2], part[:, 2 * k + 2 : 2 * k + 4] = -white @ step, white
+        rows.append(part)
+        sides.append(np.zeros(2))
+    for k in range(40):
+        rows.append(np.eye(1, 80, 2 * k) / 2.0)
+        sides.append(np.array([seen[k] / 2.0]))
+    best = np.linalg.lstsq(np.vstack(rows), np.concatenate(sides), rcond=None)[0][::2]
+    assert found == pytest.approx(best, abs=0.05)
+
+
+@pytest.mark.parametrize(("rows", "columns", "pairs"), [(12, 9, 40), (60, 70, 300), (90, 30, 900), (200, 200, 500)])
+def test_groups_of_any_size_are_matched_at_least_cost(rows, columns, pairs):
+    """Twin: SciPy's solver over the whole table, with a column of its own for every row that stays alone."""
+    from scipy.optimize import linear_sum_assignment
+
+    rng = np.random.default_rng(rows)
+    track, detection = np.unravel_index(rng.choice(rows * columns, pairs, replace=False), (rows, columns))
+    cost = rng.uniform(-0.3, 2.4, pairs)
+    match = np.full(rows, -1, np.int64)
+    assign_groups(track, detection, cost, np.ones(pairs, np.bool_), rows, columns, match)
+    table = np.full((rows, columns + rows), 1e6)
+    table[track, detection] = cost
+    table[np.arange(rows), columns + np.arange(rows)] = NOBODY
+    best = table[linear_sum_assignment(table)].sum()
+    chosen = match[match >= 0]
+    assert len(np.unique(chosen)) == len(chosen)
+    of = {(int(t), int(d)): float(c) for t, d, c in zip(track, detection, cost, strict=True)}
+    mine = sum(of[(t, int(d))] if d >= 0 else NOBODY for t, d in enumerate(match))
+    assert mine == pytest.approx(best)
+
+
+def test_flicker_costs_near_linear_time_and_joins_are_searched_in_bounds():
+    """Twice the clutter must not cost more than about twice the pairs that are weighed."""
+    from drover.core.simulate.boxes import flickering
+    from drover.core.track.joining import MOST_STARTS, find_joins
+
+    rng = np.random.default_rng(3)
+    n = 3000
+    time, centre = np.sort(rng.uniform(0, 30, n)), rng.uniform(0, 1000, (n, 2))
+    speed, size, none = rng.normal(0, 30, (n, 2)), rng.uniform(15, 40, (n, 2)), np.zeros(n, np.bool_)
+    end, start, cost = find_joins(
+        time, centre, speed, size, none, time + 0.1, centre, speed, size, none, np.full(n, -1, np.int64), 4.0
+    )
+    assert np.bincount(end).max() <= MOST_STARTS
+    assert np.isfinite(cost).all() and (time[start] + 0.1 > time[end]).all()
+    found = flickering(60, 200)
+    assert 150 < len(found) / 60 < 250
+    tracks = link_detections(found, np.arange(60) / RATE, RATE, TrackSettings())
+    assert len(tracks.paths.identity) < 0.1 * len(found)
 
 
 def test_one_animal_keeps_one_identity_through_a_gap_and_coasts_along_its_way():

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from numba import njit
+from scipy.linalg import fractional_matrix_power
 
 from drover.core.track.filters import new_filters, predict, update
 from drover.core.track.turning import AT_BIRTH, CALM, STAY, new_modes, predict_turning, update_turning
@@ -20,6 +21,12 @@ def turn_matrix(t: float, w: float) -> np.ndarray:
     return np.array([[1, 0, s / w, -(1 - c) / w], [0, 1, (1 - c) / w, s / w], [0, 0, c, -s], [0, 0, s, c]])
 
 
+def noise_matrix(t: float, w: float) -> np.ndarray:
+    """White acceleration over an interval, summed up in many small pieces: the integral of F G G' F'."""
+    at, g = (np.arange(4000) + 0.5) * t / 4000, np.eye(4)[:, 2:]
+    return sum((f := turn_matrix(s, w)) @ g @ g.T @ f.T for s in at) * t / 4000
+
+
 class Twin:
     """Blom and Bar-Shalom's four steps with matrices, as printed."""
 
@@ -27,8 +34,9 @@ class Twin:
         self.x, self.p, self.w = [x.copy() for _ in range(3)], [p.copy() for _ in range(3)], np.array(AT_BIRTH)
 
     def step(self, t: float, q: float, z: np.ndarray, r: float) -> None:
-        over = np.full((3, 3), (1 - STAY**t) / 2)
-        np.fill_diagonal(over, STAY**t)
+        once = np.full((3, 3), (1 - STAY) / 2)
+        np.fill_diagonal(once, STAY)
+        over = fractional_matrix_power(once, t)
         ahead = self.w @ over
         share = over * self.w[:, None] / ahead
         x0 = [sum(share[i, j] * self.x[i] for i in range(3)) for j in range(3)]
@@ -36,12 +44,11 @@ class Twin:
             sum(share[i, j] * (self.p[i] + np.outer(self.x[i] - x0[j], self.x[i] - x0[j])) for i in range(3))
             for j in range(3)
         ]
-        g = np.array([[t * t / 2, 0], [0, t * t / 2], [t, 0], [0, t]])
         h, told = np.eye(2, 4), np.zeros(3)
         for j, w in enumerate((0.0, TURN, -TURN)):
             f = turn_matrix(t, w)
             x = f @ x0[j]
-            p = f @ p0[j] @ f.T + (q * (CALM if j == 0 else 1.0)) ** 2 * g @ g.T
+            p = f @ p0[j] @ f.T + (q * (CALM if j == 0 else 1.0)) ** 2 * noise_matrix(t, w)
             s = h @ p @ h.T + r * r * np.eye(2)
             off, gain = z - h @ x, p @ h.T @ np.linalg.inv(s)
             self.x[j], self.p[j] = x + gain @ off, (np.eye(4) - gain @ h) @ p
@@ -68,12 +75,13 @@ def test_the_mixture_equals_the_textbook():
     for k in range(60):
         t = (1.0, 2.0, 0.5)[k % 3]
         z = np.array([50 + 40 * np.sin(k / 8), 60 + 2.0 * k]) + rng.normal(0, 1, 2)
-        predict_turning(mean, cov, mode, 1, t, 0.6, 0.2, 0.0, TURN, np.zeros(1), 0.0)
+        predict_turning(mean, cov, mode, 1, t, 0.6, 0.2, 0.0, TURN, np.zeros(1, np.bool_), 0.0)
         update_turning(mean, cov, mode, 0, np.array([*z, 20.0, 20.0]), np.array([2.0, 2.0, np.inf, np.inf]))
         twin.step(t, 0.6, z, 2.0)
         assert mean[0, [0, 1, 4, 5]] == pytest.approx(twin.mean, abs=1e-3)
         assert cov[0, [0, 2, 6, 8]] == pytest.approx(np.diag(twin.spread)[[0, 2, 1, 3]], rel=1e-3)
         assert mode[0, ::21] == pytest.approx(twin.w, abs=1e-4)
+        assert cov[0, 14] == pytest.approx(twin.spread[0, 1], rel=1e-3, abs=1e-4)
 
 
 def test_on_a_circle_it_sees_further_ahead_than_a_straight_filter():
@@ -83,9 +91,9 @@ def test_on_a_circle_it_sees_further_ahead_than_a_straight_filter():
         for k in range(1, 160):
             place = 100 * np.array([np.cos(TURN * k), np.sin(TURN * k)])
             if turning:
-                predict_turning(mean, cov, mode, 1, 1.0, 0.3, 0.2, 0.0, TURN, np.zeros(1), 0.0)
+                predict_turning(mean, cov, mode, 1, 1.0, 0.3, 0.2, 0.0, TURN, np.zeros(1, np.bool_), 0.0)
             else:
-                predict(mean, cov, 1, 1.0, 0.3, 0.2, 0.0, False, np.zeros(1), 0.0)
+                predict(mean, cov, 1, 1.0, 0.3, 0.2, 0.0, False, np.zeros(1, np.bool_), 0.0)
             off.append(np.hypot(*(place - mean[0, :2])))
             measured = np.array([*place, 20.0, 20.0])
             if turning:
@@ -103,14 +111,14 @@ def test_moving_the_mean_moves_every_model_along():
     mean, cov = new_filters(np.array([[100.0, 50.0, 20.0, 20.0]]), 2.0)
     mode = new_modes(cov)
     mean[0, 0] += 30.0
-    predict_turning(mean, cov, mode, 1, 1.0, 0.3, 0.2, 0.0, TURN, np.zeros(1), 0.0)
+    predict_turning(mean, cov, mode, 1, 1.0, 0.3, 0.2, 0.0, TURN, np.zeros(1, np.bool_), 0.0)
     assert mean[0, :2] == pytest.approx([130.0, 50.0])
 
 
 @njit
 def _many_steps(mean, cov, mode, steps):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Long coasting, then being seen, over and over; the least variance met."""
-    least, never = np.inf, np.zeros(1)
+    least, never = np.inf, np.zeros(1, np.bool_)
     measured, noise = np.array([10.0, 20.0, 30.0, 40.0]), np.full(4, 0.5)
     for k in range(steps):
         predict_turning(mean, cov, mode, 1, 1.0, 0.01, 0.01, 0.0, 0.1, never, 0.0)

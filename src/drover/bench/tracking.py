@@ -18,7 +18,8 @@ from drover.core.pipeline import count_tracks, detect_clip, link_detections, sco
 from drover.core.recipe import CountSettings, Recipe, ScoreSettings, read_recipe
 from drover.core.score.scorer import Score
 from drover.core.simulate.farm import build_scene
-from drover.core.track.moments import find_moments, moments_against_truth
+from drover.core.track.moment_hits import moments_against_truth
+from drover.core.track.moments import find_moments
 
 __all__ = ["SCENES", "main", "tracking_table"]
 

@@ -2,10 +2,13 @@
 
 Candidate pairs leave a graph that falls into small groups; each is solved to its optimum by itself, so that cost grows
 with crowding and not with the square of the number. A group is solved by shortest augmenting paths with potentials
-(Jonker and Volgenant 1987), with a way out for every row that is better left without a partner.
+(Jonker and Volgenant 1987), with a way out for every row that is better left without a partner: a small group over its
+table, a large one along its pairs alone, by Dijkstra's search (1959), which ends where the first way out is found.
 """
 
 from __future__ import annotations
+
+from heapq import heappop, heappush
 
 import numpy as np
 from numba import njit
@@ -16,6 +19,7 @@ __all__ = ["NOBODY", "assign_groups", "assign_most", "solve_assignment"]
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
 NOBODY = 2.5  # cost of leaving a row without a partner: above that of any pair
+LARGE = 40  # rows and columns from which a group is solved along its pairs
 
 
 def solve_assignment(
@@ -115,6 +119,21 @@ def _solve_group(
         if column_of[detection[e]] < 0:
             column_of[detection[e]], columns[m] = m, detection[e]
             m += 1
+    if n + m >= LARGE:
+        along_pairs(edges, track, detection, cost, row_of, column_of, rows[:n], columns[:m], match)
+    else:
+        _over_table(edges, track, detection, cost, row_of, column_of, rows[:n], columns[:m], match)
+    for k in range(n):
+        row_of[rows[k]] = -1
+    for k in range(m):
+        column_of[columns[k]] = -1
+
+
+@njit(cache=True, nogil=True)
+def _over_table(
+    edges: Int, track: Int, detection: Int, cost: Float, row_of: Int, column_of: Int, rows: Int, columns: Int, match: Int
+) -> None:  # pragma: no cover
+    n, m = rows.shape[0], columns.shape[0]
     # One more column a track: its own way of staying alone.
     table = np.full((n, m + n), 1e9)
     for e in edges:
@@ -125,10 +144,97 @@ def _solve_group(
     for k in range(n):
         if chosen[k] < m:
             match[rows[k]] = columns[chosen[k]]
+
+
+@njit(cache=True, nogil=True)
+def along_pairs(
+    edges: Int, track: Int, detection: Int, cost: Float, row_of: Int, column_of: Int, rows: Int, columns: Int, match: Int
+) -> None:  # pragma: no cover
+    """A group solved to its optimum without a table, in place: shortest paths over its pairs."""
+    n, m = rows.shape[0], columns.shape[0]
+    start = np.zeros(n + 1, np.int64)
+    for e in edges:
+        start[row_of[track[e]] + 1] += 1
+    start = np.cumsum(start)
+    fill, to, price = start.copy(), np.empty(edges.shape[0], np.int64), np.empty(edges.shape[0])
+    u = np.full(n, NOBODY)  # potentials: no pair is cheaper than its two ends are worth together
+    for e in edges:
+        k = row_of[track[e]]
+        to[fill[k]], price[fill[k]] = column_of[detection[e]], cost[e]
+        u[k] = min(u[k], cost[e])
+        fill[k] += 1
+    v, owner, partner = np.zeros(m), np.full(m, -1, np.int64), np.full(n, -1, np.int64)
+    far, before = np.full(m, np.inf), np.full(m, -1, np.int64)
+    done, touched = np.zeros(m, np.bool_), np.empty(m, np.int64)
+    for row in range(n):
+        _give_partner(row, start, to, price, u, v, owner, partner, far, before, done, touched)
     for k in range(n):
-        row_of[rows[k]] = -1
-    for k in range(m):
-        column_of[columns[k]] = -1
+        if partner[k] >= 0:
+            match[rows[k]] = columns[partner[k]]
+
+
+@njit(cache=True, nogil=True)
+def _give_partner(
+    row: int,
+    start: Int,
+    to: Int,
+    price: Float,
+    u: Float,
+    v: Float,
+    owner: Int,
+    partner: Int,
+    far: Float,
+    before: Int,
+    done: NDArray[np.bool_],
+    touched: Int,
+) -> None:  # pragma: no cover
+    """Find the cheapest way to take in one row more, and change partners along it."""
+    heap = [(0.0, -1)]
+    heap.pop()
+    count, i, here = 0, row, 0.0
+    ends_at, loner, shortest = -1, row, NOBODY - u[row]  # a free column, or a row that is left alone
+    while True:
+        for e in range(start[i], start[i + 1]):
+            j = to[e]
+            way = here + price[e] - u[i] - v[j]
+            if done[j] or way >= far[j] or way >= shortest:
+                continue
+            if far[j] == np.inf:
+                touched[count] = j
+                count += 1
+            far[j], before[j] = way, i
+            heappush(heap, (way, j))
+        at = -1
+        while len(heap) > 0:
+            here, at = heappop(heap)
+            if not done[at] and here <= far[at]:
+                break
+            at = -1
+        if at < 0 or here >= shortest:
+            break
+        done[at] = True
+        if owner[at] < 0:
+            ends_at, shortest = at, here
+            break
+        i = owner[at]
+        if here + NOBODY - u[i] < shortest:
+            loner, shortest = i, here + NOBODY - u[i]
+    u[row] += shortest
+    for k in range(count):
+        j = touched[k]
+        if done[j] and far[j] < shortest:
+            v[j] += far[j] - shortest
+            u[owner[j]] += shortest - far[j]
+        far[j], done[j] = np.inf, False
+    j = ends_at
+    if j < 0:
+        j, partner[loner] = partner[loner], -1
+    while j >= 0:
+        i = before[j]
+        owner[j] = i
+        j, partner[i] = partner[i], j
+        if i == row:
+            break
 
 
 @njit(cache=True, nogil=True)

@@ -289,7 +289,7 @@ def link_detections(
         if frame % 64 == 0 and cancelled():
             raise Cancelled("linking was stopped")
         stage.step(now, FrameBoxes.of(detections, frame))
-    return finish(stage.tracks(detections.class_names), times, settings, detections.look)
+    return finish(stage.tracks(detections.class_names), times, settings, detections)
 
 
 def explain_links(

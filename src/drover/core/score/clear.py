@@ -1,7 +1,9 @@
 """CLEAR scores: MOTA, MOTP, switches, fragmentations, mostly tracked and lost.
 
 Bernardin and Stiefelhagen 2008, "Evaluating Multiple Object Tracking Performance: The CLEAR MOT Metrics",
-section 2; mostly tracked (80 %) and mostly lost (20 %) after Wu and Nevatia 2006.
+section 2; mostly tracked (80 %) and mostly lost (20 %) after Wu and Nevatia 2006. The convention where the paper
+leaves room: a pair matched in the frame directly before stays while its overlap is enough and neither side is taken;
+the rest is the assignment of most pairs and, among those, of least summed 1 - overlap.
 """
 
 from __future__ import annotations
@@ -88,37 +90,42 @@ def clear_score(pairs: Pairs, least_overlap: float) -> ClearScore:
 
 
 def _match_frames(pairs: Pairs) -> NDArray[np.int64]:
-    """Track row found for each truth row, -1 for none; partners are kept from frame to frame."""
+    """Track row found for each truth row, -1 for none; partners are kept from one frame to the next."""
     match = np.full(len(pairs.truth_id), -1, np.int64)
-    if len(pairs.truth) == 0:
-        return match
-    start = np.concatenate([[0], np.flatnonzero(np.diff(pairs.frame)) + 1, [len(pairs.frame)]]).astype(np.int64)
-    partner = np.full(pairs.truth_count, -1, np.int64)
-    taken = np.zeros(len(pairs.track_id), np.bool_)
-    match_in_turn(start, pairs.truth, pairs.track, pairs.overlap, pairs.truth_id, pairs.track_id, partner, taken, match)
+    if len(pairs.truth):
+        start = np.concatenate([[0], np.flatnonzero(np.diff(pairs.frame)) + 1, [len(pairs.frame)]]).astype(np.int64)
+        match_in_turn(
+            start, pairs.frame, pairs.truth, pairs.track, pairs.overlap, pairs.truth_id, pairs.track_id,
+            pairs.truth_count, match,
+        )  # fmt: skip
     return match
 
 
 @njit(cache=True, nogil=True)
 def match_in_turn(
     start: NDArray[np.int64],
+    frame: NDArray[np.int64],
     truth: NDArray[np.int64],
     track: NDArray[np.int64],
     overlap: NDArray[np.float64],
     truth_id: NDArray[np.int64],
     track_id: NDArray[np.int64],
-    partner: NDArray[np.int64],
-    taken: NDArray[np.bool_],
+    true_identities: int,
     match: NDArray[np.int64],
 ) -> None:  # pragma: no cover
-    """Match frame after frame, in place: a pair that was matched before goes first, the rest at most overlap.
+    """Match frame after frame, in place: pairs of the frame directly before go first, then most pairs, most overlap.
 
-    ``start`` (frames + 1,) is the first pair of each frame; ``partner`` (true identities,) the identity each had last.
+    ``start`` (frames with pairs + 1,) is the first pair of each such frame.
     """
+    partner = np.full(true_identities, -1, np.int64)
+    matched_at = np.full(true_identities, -2, np.int64)
+    taken = np.zeros(track_id.shape[0], np.bool_)
     for f in range(start.shape[0] - 1):
         first, past = start[f], start[f + 1]
         for e in range(first, past):
-            if partner[truth_id[truth[e]]] == track_id[track[e]]:
+            who = truth_id[truth[e]]
+            held = matched_at[who] == frame[first] - 1 and partner[who] == track_id[track[e]]
+            if held and match[truth[e]] < 0 and not taken[track[e]]:
                 match[truth[e]], taken[track[e]] = track[e], True
         low_truth, low_track = truth[first:past].min(), track[first:past].min()
         rows, columns = truth[first:past] - low_truth, track[first:past] - low_track
@@ -126,14 +133,17 @@ def match_in_turn(
         for e in range(past - first):
             use[e] = match[truth[first + e]] < 0 and not taken[track[first + e]]
         found = np.full(rows.max() + 1, -1, np.int64)
-        cost = NOBODY * (1.0 - 0.5 * (1.0 + overlap[first:past]))
+        # One pair more always outweighs whatever overlap the others lose by it.
+        most = np.float64(past - first)
+        cost = NOBODY * (1.0 - overlap[first:past]) / (most + 1.0)
         assign_groups(rows, columns, cost, use, rows.max() + 1, columns.max() + 1, found)
         for k in range(found.shape[0]):
             if found[k] >= 0:
                 match[low_truth + k] = low_track + found[k]
         for e in range(first, past):
-            if match[truth[e]] >= 0:
-                partner[truth_id[truth[e]]] = track_id[match[truth[e]]]
+            if match[truth[e]] == track[e]:
+                partner[truth_id[truth[e]]] = track_id[track[e]]
+                matched_at[truth_id[truth[e]]] = frame[first]
 
 
 def _changes(pairs: Pairs, match: NDArray[np.int64], order: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:

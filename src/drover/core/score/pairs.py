@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.assignment import assign_most
-from drover.core.geometry import overlap_matrix
+from drover.core.geometry import pair_overlap
 from drover.core.types import LabelledRows, Truth, rows_to_frames
 
 __all__ = ["Pairs", "assign_pairs", "find_pairs"]
@@ -64,11 +65,7 @@ def find_pairs(truth: Truth, tracks: LabelledRows, *, least_overlap: float) -> P
     A tracked box whose best partner is a true box not to be considered (hidden, say) is left out with it: it
     is neither right nor wrong.
     """
-    frames = min(len(truth.frame_start), len(tracks.frame_start)) - 1
-    parts = [_frame_pairs(truth, tracks, frame) for frame in range(frames)]
-    truth_row = np.concatenate([np.zeros(0, np.int64), *(part[0] for part in parts)])
-    track_row = np.concatenate([np.zeros(0, np.int64), *(part[1] for part in parts)])
-    overlap = np.concatenate([np.zeros(0), *(part[2] for part in parts)])
+    truth_row, track_row, overlap = overlapping_rows(truth.frame_start, truth.box, tracks.frame_start, tracks.box)
     truth_frame, track_frame = rows_to_frames(truth.frame_start), rows_to_frames(tracks.frame_start)
     frame = truth_frame[truth_row]
     dropped = _excused(truth, truth_row, track_row, frame, overlap, least_overlap, len(track_frame))
@@ -95,12 +92,27 @@ def assign_pairs(pairs: Pairs, value: NDArray[np.float64]) -> NDArray[np.int64]:
     return assign_most(pairs.truth, pairs.track, value)
 
 
-def _frame_pairs(truth: Truth, tracks: LabelledRows, frame: int) -> tuple[Rows, Rows, NDArray[np.float64]]:
-    t0, t1 = int(truth.frame_start[frame]), int(truth.frame_start[frame + 1])
-    p0, p1 = int(tracks.frame_start[frame]), int(tracks.frame_start[frame + 1])
-    overlap = overlap_matrix(truth.box[t0:t1], tracks.box[p0:p1])
-    rows, columns = np.nonzero(overlap)
-    return rows + t0, columns + p0, overlap[rows, columns]
+@njit(cache=True, nogil=True)
+def overlapping_rows(
+    true_start: Rows, true_box: NDArray[np.float32], start: Rows, box: NDArray[np.float32]
+) -> tuple[Rows, Rows, NDArray[np.float64]]:  # pragma: no cover
+    """All pairs of a true row and a tracked row of one frame that overlap, in order of frame, and by how much."""
+    room, n = 1024, 0
+    rows, overlap = np.empty((room, 2), np.int64), np.empty(room)
+    for f in range(min(true_start.shape[0], start.shape[0]) - 1):
+        for t in range(true_start[f], true_start[f + 1]):
+            for d in range(start[f], start[f + 1]):
+                shared = pair_overlap(true_box, t, box, d)
+                if shared <= 0.0:
+                    continue
+                if n == room:
+                    room *= 2
+                    more, more_overlap = np.empty((room, 2), np.int64), np.empty(room)
+                    more[:n], more_overlap[:n] = rows, overlap
+                    rows, overlap = more, more_overlap
+                rows[n, 0], rows[n, 1], overlap[n] = t, d, shared
+                n += 1
+    return rows[:n, 0].copy(), rows[:n, 1].copy(), overlap[:n].copy()
 
 
 def _excused(

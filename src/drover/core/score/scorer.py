@@ -17,7 +17,7 @@ from drover.core.types import Crossings, LabelledRows, Truth
 
 __all__ = ["VERSION", "Score", "score_tracks"]
 
-VERSION = 1
+VERSION = 2
 
 
 @dataclass(frozen=True)

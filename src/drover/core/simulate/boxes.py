@@ -8,9 +8,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.types import Detections, Truth
+from drover.core.types import Detections, Truth, rows_to_frames
 
-__all__ = ["FRAME_SIZE", "simulate_boxes", "walks"]
+__all__ = ["FRAME_SIZE", "flickering", "simulate_boxes", "together", "walks"]
 
 FRAME_SIZE = (1920, 1080)
 
@@ -73,3 +73,32 @@ def simulate_boxes(
         visibility=np.ones(total, np.float32),
     )
     return found, truth
+
+
+def flickering(frames: int, a_frame: int, *, seed: int = 1, sides: tuple[float, float] = (12.0, 60.0)) -> Detections:
+    """False boxes anywhere, about ``a_frame`` in each frame, most of them seen for one to five frames, all sure.
+
+    Each stays within a fifth of its ``sides`` (px, from and to) of one place, and is gone for good after a few frames.
+    """
+    rng = np.random.default_rng(seed)
+    lasts = np.minimum(rng.geometric(0.4, int(a_frame * frames / 2.4) + a_frame), 20)
+    born = rng.integers(-4, frames, len(lasts))
+    side = rng.uniform(*sides, (len(lasts), 2))
+    corner = rng.uniform(0, 1, (len(lasts), 2)) * (np.array(FRAME_SIZE) - side)
+    which = np.repeat(np.arange(len(lasts)), lasts)
+    frame = born[which] + np.arange(len(which)) - np.repeat(np.cumsum(lasts) - lasts, lasts)
+    at = corner[which] + rng.normal(0, 0.1, (len(which), 2)) * side[which]
+    size = side[which] * rng.uniform(0.85, 1.15, (len(which), 2))
+    return Detections.from_boxes(
+        frame, np.hstack([at, at + size]).astype(np.float32), rng.uniform(0.5, 1.0, len(which)).astype(np.float32),
+        frame_count=frames, size=FRAME_SIZE,
+    )  # fmt: skip
+
+
+def together(first: Detections, second: Detections) -> Detections:
+    """The boxes of both, frame by frame; without blobs."""
+    frame = np.concatenate([rows_to_frames(first.frame_start), rows_to_frames(second.frame_start)])
+    return Detections.from_boxes(
+        frame, np.concatenate([first.box, second.box]), np.concatenate([first.confidence, second.confidence]),
+        frame_count=first.frame_count, size=first.size,
+    )  # fmt: skip

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.simulate.actors import Actor, Dither, Kind, Pause, Route, beside, walk
@@ -18,6 +19,7 @@ __all__ = ["Herd"]
 Walk = tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]
 Colour = tuple[float, float, float]
 _Box = tuple[float, float, float, float]
+TRIES = 160  # places tried for each animal
 TICK = 0.33  # s, grid on which crowding is judged
 WOOLS: tuple[Colour, ...] = ((226, 219, 201), (233, 228, 214), (217, 206, 184), (208, 202, 192))
 FACES: tuple[Colour, ...] = ((52, 46, 42), (66, 58, 52), (205, 196, 178), (88, 72, 60))
@@ -40,7 +42,7 @@ class Herd:
 
     def add(self, kind: Kind, *, forward: bool, what: str, around: float) -> None:
         """Add one animal (and its lamb): the least crowded of several tries."""
-        tries = [self._try(kind, forward, what, around) for _ in range(160)]
+        tries = [self._try(kind, forward, what, around) for _ in range(TRIES)]
         self._take(min(tries, key=self._crowding))
 
     def add_parked(self, *, at: tuple[float, float], leaves: float) -> None:
@@ -51,7 +53,7 @@ class Herd:
 
     def add_across(self, *, y: float, around: float, drive: bool = False) -> None:
         """Add an animal that walks across the whole picture at about one distance; driven ones all go one way."""
-        self._take(min((self._across(y, around, drive) for _ in range(40)), key=self._crowding))
+        self._take(min((self._across(y, around, drive) for _ in range(TRIES // 4)), key=self._crowding))
 
     def add_crossing_pair(self, *, angle: float, around: float, view: Camera) -> None:
         """Add two animals alike that meet at one place at one time, ``angle`` degrees between their ways."""
@@ -209,14 +211,15 @@ def _boxes(actor: Actor) -> Iterator[tuple[int, _Box]]:
             yield tick, box
 
 
-def _smoothed_facing(step: NDArray[np.float64]) -> NDArray[np.float64]:
+@njit(cache=True, nogil=True)
+def _smoothed_facing(step: NDArray[np.float64]) -> NDArray[np.float64]:  # pragma: no cover
     """Facing follows the way of walking with a lag, and turns only for real steps."""
     facing = np.empty(len(step))
     now = 1.0 if step[min(5, len(step) - 1)] >= 0 else -1.0
     goal = now
-    for i, dx in enumerate(step):
-        if abs(dx) > 0.25:
-            goal = 1.0 if dx > 0 else -1.0
+    for i in range(len(step)):
+        if abs(step[i]) > 0.25:
+            goal = 1.0 if step[i] > 0 else -1.0
         now += (goal - now) * 0.07
         facing[i] = now if abs(now) > 0.12 else (0.12 if now >= 0 else -0.12)
     return facing

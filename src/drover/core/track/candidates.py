@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from drover.core.geometry import pair_overlap
 from drover.core.recipe import MatchSettings
-from drover.core.track.filters import scale_of
+from drover.core.track.filters import plane_distance, scale_of
 from drover.core.track.looks import look_distance
 
 __all__ = ["TERMS", "find_candidates", "pair_terms", "weights_of"]
@@ -24,9 +24,11 @@ SPREAD = 0.1  # of the reach about the forecast that is added for each frame uns
 HURRY = 2.0  # times the speed last seen that an animal may make while it is not seen
 STRAY = 0.02  # of its size that an animal may move in a frame in any case
 SURE_WAY = 10.0  # frames unseen from which the way gone since says all it can; from one frame to the next it jitters
-STANDING = 3.0  # px under which an animal has not moved
+STANDING = 0.06  # sizes under which an object has not moved
+MOST_CANDIDATES = 24  # detections weighed for each track, the nearest: more are clutter
 WAIT_WEIGHT = 0.3  # cost of having been unseen for the longest gap
-STEADY_SPEED = 1.0  # px/frame under which a direction means nothing
+STEADY_SPEED = 0.02  # sizes/frame under which a direction means nothing
+LEAST_SIZE = 2.0  # px: the size of anything smaller
 
 
 def weights_of(match: MatchSettings, *, looks: bool) -> Float:
@@ -64,13 +66,13 @@ def pair_terms(
     """
     x, y = 0.5 * (box[d, 0] + box[d, 2]), 0.5 * (box[d, 1] + box[d, 3])
     dx, dy = x - mean[k, 0], y - mean[k, 1]
-    distance = np.sqrt(dx * dx / (cov[k, 0] + noise * noise) + dy * dy / (cov[k, 6] + noise * noise))
+    distance = plane_distance(cov, k, dx, dy, noise)
     out[0] = min(distance / gate, 1.0)
     overlap = pair_overlap(forecast, k, box, d)
     if generalised:
         overlap = 0.5 * (1.0 + overlap - _empty_share(forecast, k, box, d))
     out[1] = 1.0 - overlap
-    out[2] = _turn(last, k, x, y, elapsed)
+    out[2] = _turn(last, k, x, y, elapsed, size_of(mean, k))
     wide = np.log(max(box[d, 2] - box[d, 0], 1.0) / max(mean[k, 2], 1.0))
     tall = np.log(max(box[d, 3] - box[d, 1], 1.0) / max(mean[k, 3], 1.0))
     out[3] = 1.0 - np.exp(-1.5 * (abs(wide) + abs(tall)))
@@ -91,16 +93,22 @@ def _empty_share(a: NDArray[np.float32], i: int, b: NDArray[np.float32], j: int)
 
 
 @njit(cache=True, nogil=True)
-def _turn(last: Float, k: int, x: float, y: float, elapsed: float) -> float:  # pragma: no cover
+def size_of(mean: Float, k: int) -> float:  # pragma: no cover
+    """Size of track ``k``, px: the root of its box's area."""
+    return np.sqrt(max(mean[k, 2], LEAST_SIZE) * max(mean[k, 3], LEAST_SIZE))
+
+
+@njit(cache=True, nogil=True)
+def _turn(last: Float, k: int, x: float, y: float, elapsed: float, size: float) -> float:  # pragma: no cover
     """How much the way to the detection turns from the way the track went when last seen, 0 not at all to 1 back."""
     vx, vy = last[k, 2], last[k, 3]
     speed = np.sqrt(vx * vx + vy * vy)
-    if speed < STEADY_SPEED:
+    if speed < STEADY_SPEED * size:
         return 0.0
     gx, gy = x - last[k, 0], y - last[k, 1]
     gone = np.sqrt(gx * gx + gy * gy)
     sure = min(elapsed / SURE_WAY, 1.0)
-    if gone < STANDING:
+    if gone < STANDING * size:
         return 0.5 * sure
     return 0.5 * (1.0 - (gx * vx + gy * vy) / (gone * speed)) * sure
 
@@ -134,47 +142,61 @@ def find_candidates(
     last seen could have led. ``wait`` (tracks,) adds to the cost of
     tracks long unseen, so that those seen lately go first.
     """
+    m = box.shape[0]
     order = np.argsort(box[:, 0] + box[:, 2], kind="mergesort")
-    middle = np.empty(order.shape[0])
-    for k in range(order.shape[0]):
+    middle, level = np.empty(m), np.empty(m)
+    for k in range(m):
         middle[k] = 0.5 * (box[order[k], 0] + box[order[k], 2])
+        level[k] = 0.5 * (box[order[k], 1] + box[order[k], 3])
     nearest = np.full(count, np.inf)
     room = 4 * count + 16
     track, detection = np.empty(room, np.int64), np.empty(room, np.int64)
     cost, distance = np.empty(room), np.empty(room)
+    inside, inside_apart = np.empty(m, np.int64), np.empty(m)
     total, terms = np.sum(weights), np.zeros(weights.shape[0])
     n = 0
     for k in range(count):
         noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
-        size = max(np.sqrt(max(mean[k, 2] * mean[k, 3], 1.0)), 8.0)
+        size = size_of(mean, k)
         speed = np.sqrt(last[k, 2] ** 2 + last[k, 3] ** 2)
         near = farthest * size * (1.0 + SPREAD * unseen[k])
         most = farthest * size + (HURRY * speed + STRAY * size) * unseen[k]
         reach_x = min(2.0 * gate * np.sqrt(cov[k, 0] + noise * noise), near)
         reach_y = min(2.0 * gate * np.sqrt(cov[k, 6] + noise * noise), near)
         at = np.searchsorted(middle, mean[k, 0] - reach_x)
-        while at < order.shape[0] and middle[at] <= mean[k, 0] + reach_x:
-            d = int(order[at])
+        found = 0
+        while at < m and middle[at] <= mean[k, 0] + reach_x:
+            here = at
             at += 1
-            off = 0.5 * (box[d, 1] + box[d, 3]) - mean[k, 1]
-            if abs(off) > reach_y or (same_class and class_of[k] != class_id[d]):
+            off = level[here] - mean[k, 1]
+            if abs(off) > reach_y or (same_class and class_of[k] != class_id[order[here]]):
                 continue
-            dx = middle[at - 1] - mean[k, 0]
-            apart = np.sqrt(dx * dx / (cov[k, 0] + noise * noise) + off * off / (cov[k, 6] + noise * noise))
+            dx = middle[here] - mean[k, 0]
+            apart = plane_distance(cov, k, dx, off, noise)
             nearest[k] = min(nearest[k], apart)
-            gone_x, gone_y = middle[at - 1] - last[k, 0], off + mean[k, 1] - last[k, 1]
-            beyond = dx * dx + off * off > near * near or gone_x * gone_x + gone_y * gone_y > most * most
-            if apart > gate or beyond:
+            if apart > gate or dx * dx + off * off > near * near:
                 continue
+            gone_x, gone_y = middle[here] - last[k, 0], level[here] - last[k, 1]
+            if gone_x * gone_x + gone_y * gone_y > most * most:
+                continue
+            inside[found], inside_apart[found] = order[here], apart
+            found += 1
+        limit = gate
+        if found > MOST_CANDIDATES:
+            limit = np.partition(inside_apart[:found], MOST_CANDIDATES)[MOST_CANDIDATES]
+        for c in range(found):
+            if inside_apart[c] > limit:
+                continue
+            d = inside[c]
             pair_terms(mean, cov, last, k, forecast, box, d, unseen[k], noise, gate, generalised, memory, look, terms)
             if n == room:
                 room *= 2
                 track, detection = _longer(track, room), _longer(detection, room)
                 cost, distance = _longer(cost, room), _longer(distance, room)
-            track[n], detection[n], distance[n] = k, d, apart
+            track[n], detection[n], distance[n] = k, d, inside_apart[c]
             cost[n] = WAIT_WEIGHT * wait[k]
-            for c in range(terms.shape[0]):
-                cost[n] += weights[c] * terms[c] / total
+            for t in range(terms.shape[0]):
+                cost[n] += weights[t] * terms[t] / total
             n += 1
     return track[:n].copy(), detection[:n].copy(), cost[:n].copy(), distance[:n].copy(), nearest
 

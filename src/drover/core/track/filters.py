@@ -1,10 +1,10 @@
 """Motion filters, all tracks at once: steady speed or steady push for the box centre, slow change for its size.
 
 Kalman filters (Kalman 1960) whose coordinates do not influence each other, so that each needs only a 3 x 3 (centre)
-or 1 x 1 (size) covariance; with block-diagonal noise this is exact, not an approximation. Steady speed has piecewise
-constant acceleration as its noise, steady push a piecewise constant change of acceleration (Bar-Shalom, Li and
-Kirubarajan 2001, sections 6.3.2 and 6.3.3). Corrections are in Joseph's form, which keeps covariances positive
-(Bucy and Joseph 1968).
+or 1 x 1 (size) covariance; with block-diagonal noise this is exact, not an approximation. Steady speed has white
+acceleration as its noise, steady push a white change of acceleration, sizes a random walk; transitions and noises
+are those of :mod:`drover.core.track.steps`, which compose over time. Corrections are in Joseph's form, which keeps
+covariances positive (Bucy and Joseph 1968).
 """
 
 from __future__ import annotations
@@ -13,16 +13,20 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.track.steps import push_step, speed_step
+
 __all__ = [
     "COVARIANCES",
     "FRAME_RATE",
     "PUSH_LASTS",
     "REFERENCE_SIZE",
     "STATES",
+    "XY",
     "centre_and_size",
     "forecast_boxes",
     "grow_sizes",
     "new_filters",
+    "plane_distance",
     "predict",
     "scale_of",
     "update",
@@ -34,8 +38,9 @@ Float = NDArray[np.float64]
 # State: centre x, y, width, height (px), velocity x, y (px/frame), acceleration x, y (px/frame^2).
 STATES = 8
 # Covariance: for x and then y: position, position-velocity, velocity, position-acceleration, velocity-acceleration,
-# acceleration; then width, height.
-COVARIANCES = 14
+# acceleration; then width, height; last x with y, which only filters that turn have.
+COVARIANCES = 15
+XY = 14
 BIRTH_SPEED = 0.06  # of the box size per frame: how fast a newborn may be moving, one standard deviation
 BIRTH_PUSH = 0.01  # of the box size per frame^2
 FRAME_RATE = 25.0  # frames/s that the settings speak of, whatever the footage's own rate
@@ -64,12 +69,13 @@ def forecast_boxes(mean: Float) -> NDArray[np.float32]:  # pragma: no cover
 
 
 def new_filters(measured: Float, box_noise: float, scaling: float = 0.0) -> tuple[Float, Float]:
-    """States (n, 8) and covariances (n, 14) of tracks born at measured centres and sizes, standing still."""
+    """States (n, 8) and covariances (n, 15) of tracks born at measured centres and sizes, standing still."""
     n = len(measured)
     mean, cov = np.zeros((n, STATES)), np.zeros((n, COVARIANCES))
     mean[:, :4] = measured
     size = np.maximum(np.hypot(measured[:, 2], measured[:, 3]), 1.0)
-    scale = np.clip(size / np.sqrt(2) / REFERENCE_SIZE, 0.2, 5.0) ** scaling
+    sides = np.maximum(measured[:, 2:], 1.0)
+    scale = np.clip(np.sqrt(sides[:, 0] * sides[:, 1]) / REFERENCE_SIZE, 0.2, 5.0) ** scaling  # as scale_of has it
     for axis in (0, 6):
         cov[:, axis] = (box_noise * scale) ** 2
         cov[:, axis + 2] = (BIRTH_SPEED * size) ** 2
@@ -88,6 +94,13 @@ def scale_of(width: float, height: float, scaling: float) -> float:  # pragma: n
 
 
 @njit(cache=True, nogil=True)
+def plane_distance(cov: Float, k: int, dx: float, dy: float, noise: float) -> float:  # pragma: no cover
+    """Mahalanobis distance of an offset (px) from filter ``k``'s centre, measured with ``noise`` px."""
+    a, b, c = cov[k, 0] + noise * noise, cov[k, 6] + noise * noise, cov[k, XY]
+    return np.sqrt(max(b * dx * dx - 2.0 * c * dx * dy + a * dy * dy, 0.0) / (a * b - c * c))
+
+
+@njit(cache=True, nogil=True)
 def predict(
     mean: Float,
     cov: Float,
@@ -97,59 +110,80 @@ def predict(
     size_noise: float,
     scaling: float,
     pushed: bool,
-    unseen: Float,
+    fading: NDArray[np.bool_],
     fade: float,
 ) -> None:  # pragma: no cover
     """Move the first ``count`` filters ``frames`` nominal frame times ahead, in place.
 
-    ``jumpiness`` px/frame^2 and ``size_noise`` px/frame are standard deviations at 50 px of size. Where ``unseen``
-    (frames since last seen) is over 1 the speed dies away with the time constant ``fade`` (frames; 0 keeps it).
+    ``jumpiness`` px/frame^2 and ``size_noise`` px/frame are standard deviations after one frame, at 50 px of size.
+    Where ``fading`` the speed dies away with the time constant ``fade`` (frames; 0 keeps it).
     """
-    f2, f3, f4 = frames * frames, frames**3, frames**4
+    kept, faded = speed_step(frames, 0.0, 0.0), speed_step(frames, 0.0, fade)
     for k in range(count):
         scale = scale_of(mean[k, 2], mean[k, 3], scaling)
         q = (jumpiness * scale) ** 2
-        keep = np.exp(-frames / fade) if fade > 0 and unseen[k] > 1.0 else 1.0
+        dies = fading[k] and fade > 0
         for axis in range(2):
-            c = 6 * axis
-            p, pv, vv = cov[k, c], cov[k, c + 1], cov[k, c + 2]
-            if pushed:
+            if pushed and not dies:
                 _predict_pushed(mean, cov, k, axis, frames, q)
-            else:
-                mean[k, axis] += frames * mean[k, 4 + axis]
-                cov[k, c] = p + 2 * frames * pv + f2 * vv + q * f4 / 4
-                cov[k, c + 1] = pv + frames * vv + q * f3 / 2
-                cov[k, c + 2] = vv + q * f2
-            if keep < 1.0:
-                mean[k, 4 + axis] *= keep
-                mean[k, 6 + axis] *= keep
+                continue
+            along, keep, pp, pv, vv = faded if dies else kept
+            _predict_speed(mean, cov, k, axis, along.real, keep.real, q * pp, q * pv.real, q * vv)
+            if pushed:
+                _rest_push(mean, cov, k, axis, along.real, keep.real, frames, q)
         grow_sizes(cov, k, size_noise * scale, frames)
 
 
 @njit(cache=True, nogil=True)
 def grow_sizes(cov: Float, k: int, size_noise: float, frames: float) -> None:  # pragma: no cover
-    """Let the spread of filter ``k``'s width and height grow over ``frames``, in place."""
-    grown = (size_noise * frames) ** 2
+    """Let the variance of filter ``k``'s width and height grow with the time, in place: a random walk."""
+    grown = size_noise * size_noise * frames
     cov[k, 12] += grown
     cov[k, 13] += grown
 
 
 @njit(cache=True, nogil=True)
+def _predict_speed(
+    mean: Float, cov: Float, k: int, axis: int, along: float, keep: float, pp: float, pv: float, vv: float
+) -> None:  # pragma: no cover
+    """One coordinate: F = [[1, along], [0, keep]], with the noise that the time brings."""
+    c = 6 * axis
+    position, both, speed = cov[k, c], cov[k, c + 1], cov[k, c + 2]
+    mean[k, axis] += along * mean[k, 4 + axis]
+    mean[k, 4 + axis] *= keep
+    cov[k, c] = position + 2 * along * both + along * along * speed + pp
+    cov[k, c + 1] = keep * (both + along * speed) + pv
+    cov[k, c + 2] = keep * keep * speed + vv
+
+
+@njit(cache=True, nogil=True)
 def _predict_pushed(mean: Float, cov: Float, k: int, axis: int, t: float, q: float) -> None:  # pragma: no cover
-    """One coordinate with acceleration: F = [[1, t, t^2/2], [0, 1, t], [0, 0, d]] with d = exp(-t / PUSH_LASTS)."""
-    c, d = 6 * axis, np.exp(-t / PUSH_LASTS)
-    p, pv, vv, pa, va, aa = cov[k, c], cov[k, c + 1], cov[k, c + 2], cov[k, c + 3], cov[k, c + 4], cov[k, c + 5]
-    h = t * t / 2
+    """One coordinate with acceleration: F = [[1, t, h], [0, 1, g], [0, 0, d]]."""
+    h, g, d, pp, pv, pw, vv, vw, ww = push_step(t, PUSH_LASTS)
+    c = 6 * axis
+    p, b, s, pa, va, aa = cov[k, c], cov[k, c + 1], cov[k, c + 2], cov[k, c + 3], cov[k, c + 4], cov[k, c + 5]
     mean[k, axis] += t * mean[k, 4 + axis] + h * mean[k, 6 + axis]
-    mean[k, 4 + axis] += t * mean[k, 6 + axis]
+    mean[k, 4 + axis] += g * mean[k, 6 + axis]
     mean[k, 6 + axis] *= d
-    cov[k, c] = p + 2 * t * pv + t * t * vv + 2 * h * pa + 2 * t * h * va + h * h * aa + q * h * h
-    cov[k, c + 1] = pv + t * vv + t * pa + (t * t + h) * va + t * h * aa + q * h * t
-    cov[k, c + 2] = vv + 2 * t * va + t * t * aa + q * t * t
-    # What acceleration there is dies away; the change of it that noise brings adds as much again.
-    cov[k, c + 3] = d * (pa + t * va + h * aa) + q * h
-    cov[k, c + 4] = d * (va + t * aa) + q * t
-    cov[k, c + 5] = d * d * aa + q
+    cov[k, c] = p + 2 * t * b + t * t * s + 2 * h * pa + 2 * t * h * va + h * h * aa + q * pp
+    cov[k, c + 1] = b + t * s + g * pa + (t * g + h) * va + h * g * aa + q * pv
+    cov[k, c + 2] = s + 2 * g * va + g * g * aa + q * vv
+    cov[k, c + 3] = d * (pa + t * va + h * aa) + q * pw
+    cov[k, c + 4] = d * (va + g * aa) + q * vw
+    cov[k, c + 5] = d * d * aa + q * ww
+
+
+@njit(cache=True, nogil=True)
+def _rest_push(
+    mean: Float, cov: Float, k: int, axis: int, along: float, keep: float, t: float, q: float
+) -> None:  # pragma: no cover
+    """The push of one whose speed dies away: it dies away too, and no longer feeds the speed."""
+    d = np.exp(-t / PUSH_LASTS)
+    c = 6 * axis
+    mean[k, 6 + axis] *= d
+    cov[k, c + 3] = d * (cov[k, c + 3] + along * cov[k, c + 4])
+    cov[k, c + 4] = d * keep * cov[k, c + 4]
+    cov[k, c + 5] = d * d * cov[k, c + 5] + q * (1.0 - d * d) * PUSH_LASTS / 2.0
 
 
 @njit(cache=True, nogil=True)

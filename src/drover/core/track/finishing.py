@@ -9,29 +9,33 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.recipe import TrackSettings
-from drover.core.track.filters import FRAME_RATE, centre_and_size
 from drover.core.track.joining import join_broken
-from drover.core.types import Tracks, TrackState
+from drover.core.track.smoothing import smooth
+from drover.core.types import Detections, Tracks
 
-__all__ = ["fill_gaps", "finish", "smooth"]
+__all__ = ["fill_gaps", "finish"]
 
 Float = NDArray[np.float64]
 
 
-def finish(tracks: Tracks, times: Float, settings: TrackSettings, look: NDArray[np.uint8] | None = None) -> Tracks:
+def finish(tracks: Tracks, times: Float, settings: TrackSettings, detections: Detections) -> Tracks:
     """The tracks of a whole clip, finished as the settings say.
 
-    ``times`` s of the frames; ``look`` (detections, 32) how each detection looks, where anybody looked.
+    ``times`` s of the frames; ``detections`` are those the tracks were linked from.
     """
     after = settings.after
     if len(tracks) == 0:
         return tracks
     if after.join:
-        tracks = join_broken(tracks, times, settings, look)
+        tracks = join_broken(tracks, times, settings, detections.look)
     if after.fill_gaps:
         tracks = fill_gaps(tracks)
     if after.smooth:
-        tracks = smooth(tracks, times, jumpiness=settings.motion.jumpiness, box_noise=settings.motion.box_noise)
+        motion = settings.motion
+        tracks = smooth(
+            tracks, detections, times, jumpiness=motion.jumpiness, box_noise=motion.box_noise,
+            scaling=motion.size_scaling,
+        )  # fmt: skip
     return tracks
 
 
@@ -63,67 +67,3 @@ def straighten(
                     for c in range(4):
                         box[row[j], c] = box[row[before], c] * (1 - share) + box[row[k], c] * share
             before = k
-
-
-def smooth(tracks: Tracks, times: Float, *, jumpiness: float, box_noise: float) -> Tracks:
-    """Boxes smoothed with what came after as well (Rauch, Tung and Striebel 1965, steady speed).
-
-    Coasting rows count as not measured. ``jumpiness`` px/frame^2 and ``box_noise`` px as in the recipe.
-    """
-    box = tracks.box.copy()
-    paths = tracks.paths
-    measured = centre_and_size(tracks.box)
-    seen = tracks.state != TrackState.COASTING
-    for k in range(len(paths.identity)):
-        rows = paths.row[paths.start[k] : paths.start[k + 1]]
-        at = times[tracks.frame[rows]] * FRAME_RATE
-        out = np.empty((len(rows), 4))
-        for c in range(4):
-            q = jumpiness if c < 2 else 0.3 * jumpiness
-            out[:, c] = smooth_line(at, measured[rows, c], seen[rows], q, box_noise)
-        half = np.maximum(out[:, 2:], 1.0) / 2
-        box[rows] = np.concatenate([out[:, :2] - half, out[:, :2] + half], axis=1)
-    return replace(tracks, box=box)
-
-
-@njit(cache=True, nogil=True)
-def smooth_line(at: Float, z: Float, seen: NDArray[np.bool_], q: float, r: float) -> Float:  # pragma: no cover
-    """One coordinate smoothed: a Kalman filter forward, then Rauch, Tung and Striebel's pass back.
-
-    ``at`` (n,) frames, rising; ``z`` (n,) px; ``q`` px/frame^2 and ``r`` px are standard deviations.
-    """
-    n = at.shape[0]
-    x, p = np.empty((n, 2)), np.empty((n, 3))
-    xf, pf = np.empty((n, 2)), np.empty((n, 3))
-    for k in range(n):
-        if k == 0:
-            xf[0, 0], xf[0, 1] = z[0], 0.0
-            pf[0, 0], pf[0, 1], pf[0, 2] = r * r * 4, 0.0, 100.0
-        else:
-            t = at[k] - at[k - 1]
-            xf[k, 0], xf[k, 1] = x[k - 1, 0] + t * x[k - 1, 1], x[k - 1, 1]
-            pf[k, 0] = p[k - 1, 0] + 2 * t * p[k - 1, 1] + t * t * p[k - 1, 2] + q * q * t**4 / 4
-            pf[k, 1] = p[k - 1, 1] + t * p[k - 1, 2] + q * q * t**3 / 2
-            pf[k, 2] = p[k - 1, 2] + q * q * t * t
-        x[k], p[k] = xf[k], pf[k]
-        if seen[k]:
-            s = pf[k, 0] + r * r
-            g0, g1 = pf[k, 0] / s, pf[k, 1] / s
-            off = z[k] - xf[k, 0]
-            x[k, 0], x[k, 1] = xf[k, 0] + g0 * off, xf[k, 1] + g1 * off
-            keep = 1 - g0
-            p[k, 0] = keep * keep * pf[k, 0] + g0 * g0 * r * r
-            p[k, 1] = keep * (pf[k, 1] - g1 * pf[k, 0]) + g0 * g1 * r * r
-            p[k, 2] = pf[k, 2] - 2 * g1 * pf[k, 1] + g1 * g1 * s
-    for k in range(n - 2, -1, -1):
-        t = at[k + 1] - at[k]
-        det = max(pf[k + 1, 0] * pf[k + 1, 2] - pf[k + 1, 1] ** 2, 1e-12)
-        a, b = p[k, 0] + t * p[k, 1], p[k, 1] + t * p[k, 2]  # P F'
-        c00 = (a * pf[k + 1, 2] - p[k, 1] * pf[k + 1, 1]) / det
-        c01 = (p[k, 1] * pf[k + 1, 0] - a * pf[k + 1, 1]) / det
-        c10 = (b * pf[k + 1, 2] - p[k, 2] * pf[k + 1, 1]) / det
-        c11 = (p[k, 2] * pf[k + 1, 0] - b * pf[k + 1, 1]) / det
-        d0, d1 = x[k + 1, 0] - xf[k + 1, 0], x[k + 1, 1] - xf[k + 1, 1]
-        x[k, 0] += c00 * d0 + c01 * d1
-        x[k, 1] += c10 * d0 + c11 * d1
-    return x[:, 0].copy()

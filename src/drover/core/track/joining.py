@@ -1,14 +1,16 @@
 """Broken tracks joined over the whole clip, as one assignment of ends to beginnings.
 
-A track that ends in the middle of the picture and one that begins there later may be one animal that was hidden.
+A track that ends in the middle of the picture and one that begins there later may be one object that was hidden.
 Each such pair is judged by motion (where either would have been had it kept its speed, or slowed down), by size and
 by time; all ends and beginnings are then matched at least total cost (Kuhn 1955), as in Huang, Wu and Nevatia 2008,
-"Robust object tracking by hierarchical association of detection responses", section 4.
+"Robust object tracking by hierarchical association of detection responses", section 4. Each end keeps its few best
+beginnings, so that clutter costs no more than its share.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -18,23 +20,25 @@ from drover.core.assignment import assign_groups
 from drover.core.recipe import TrackSettings
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
-from drover.core.track.looks import look_distance, path_looks
+from drover.core.track.looks import look_distances, path_looks
+from drover.core.track.pieces import cut_at_gaps, joined_pieces
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["join_broken", "join_cost"]
 
 Float = NDArray[np.float64]
-LOOK_BACK = 25  # rows from which the speed at an end is taken: the last few are of what is half hidden
+LOOK_BACK = 1.0  # s from which the speed at an end is taken: the last few pictures are of what is half hidden
+LOOKS_BACK = 25  # detections from which the look at an end is taken
 EDGE = 0.75  # sizes: an end nearer to the picture's edge than that went out there
 SLACK = 0.6  # sizes that a guess may be off at once
 DRIFT = 1.3  # sizes that a guess may be off for each second
 LEAST_ROWS = 3
-CUT_FROM = 0.15  # s: a gap from which the two sides are compared anew
-CUT_FRAMES = 2.5  # frames that such a gap has at least
 AS_LINKED = 0.15  # cost less for going on as it was linked
 AS_LINKED_AT_MOST = 1.6  # cost of going on as it was linked, whatever speaks against it
 MOST_GROWN = 0.9  # summed log ratio of the sizes of two ends of one animal
 LOOKS = 2.0  # times the weight of looks that an unlike look costs
+FAST, FAR = 0.4, 0.16  # sizes/s, and sizes, from which a way has a direction
+MOST_STARTS = 16  # beginnings that are weighed for each end, the cheapest
 COST_SCALE = 0.5  # brings the cost of a join under that of leaving an end alone
 
 
@@ -63,14 +67,11 @@ def join_broken(
     """
     if len(tracks.paths.identity) < 1:
         return tracks
-    tracks, linked = _cut_at_gaps(tracks, times)
+    tracks, goes_on = cut_at_gaps(tracks, times)
     if len(tracks.paths.identity) < 2:
         return tracks
     last, first = (_ends(tracks, times, settings.life.exits, at_start=start) for start in (False, True))
     n = len(tracks.paths.identity)
-    goes_on = np.full(n, -1, np.int64)
-    for before, after in linked:
-        goes_on[before] = after
     end, start, cost = find_joins(
         last.time, last.centre, last.speed, last.size, last.at_edge, first.time, first.centre, first.speed,
         first.size, first.at_edge, goes_on, settings.after.join_within,
@@ -81,57 +82,15 @@ def join_broken(
     # Where nothing stands against it a piece goes on as it was linked, or ends.
     match = np.full(n, -1, np.int64)
     assign_groups(end, start, cost * COST_SCALE, np.ones(len(end), np.bool_), n, n, match)
-    good = match >= 0
-    if not good.any():
-        return tracks
-    follows = {int(a): int(match[a]) for a in np.flatnonzero(good)}
-    return _rebuilt(tracks, follows)
+    return joined_pieces(tracks, match) if (match >= 0).any() else tracks
 
 
 def _unlikeness(tracks: Tracks, look: NDArray[np.uint8], end: NDArray, start: NDArray) -> Float:
     """How unlike the two sides of each possible join look, (pairs,) 0..1."""
     paths = tracks.paths
-    before = path_looks(paths.start, paths.row, tracks.detection, look, False, LOOK_BACK)
-    after = path_looks(paths.start, paths.row, tracks.detection, look, True, LOOK_BACK)
-    return np.array([look_distance(before, a, after, b) for a, b in zip(end.tolist(), start.tolist(), strict=True)])
-
-
-def _cut_at_gaps(tracks: Tracks, times: Float) -> tuple[Tracks, list[tuple[int, int]]]:
-    """Tracks cut where they coasted for long, and which pieces (places among the paths) were linked.
-
-    While it tracks, the tracker has to decide at the first glimpse of what comes back; afterwards the whole of
-    what went and of what came back can be compared.
-    """
-    paths = tracks.paths
-    piece = np.zeros(len(tracks), np.int64)
-    longest = max(CUT_FROM, CUT_FRAMES * float(np.median(np.diff(times)))) if len(times) > 1 else CUT_FROM
-    number, linked = 0, []
-    for k in range(len(paths.identity)):
-        rows = paths.row[paths.start[k] : paths.start[k + 1]]
-        seen = np.flatnonzero(tracks.state[rows] != TrackState.COASTING)
-        when = times[tracks.frame[rows[seen]]]
-        breaks = np.flatnonzero(np.diff(when) > longest)
-        piece[rows] = number
-        for at in breaks.tolist():
-            piece[rows[seen[at] + 1 : seen[at + 1]]] = -1
-            piece[rows[seen[at + 1] :]] = number + 1
-            linked.append((number, number + 1))
-            number += 1
-        number += 1
-    keep = piece >= 0
-    counts = np.bincount(tracks.frame[keep], minlength=tracks.frame_count)
-    columns = [name for name in _ROW_COLUMNS if getattr(tracks, name) is not None]
-    cut = replace(
-        tracks,
-        frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
-        identity=(piece[keep] + 1).astype(np.int32),
-        **{name: getattr(tracks, name)[keep] for name in columns},
-    )
-    order = np.lexsort((cut.identity, cut.frame))
-    return replace(cut, identity=cut.identity[order], **{n: getattr(cut, n)[order] for n in columns}), linked
-
-
-_ROW_COLUMNS = ("box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis")
+    before = path_looks(paths.start, paths.row, tracks.detection, look, False, LOOKS_BACK)
+    after = path_looks(paths.start, paths.row, tracks.detection, look, True, LOOKS_BACK)
+    return look_distances(before, end, after, start)
 
 
 def _ends(tracks: Tracks, times: Float, exits: tuple[Points, ...], *, at_start: bool) -> _Ends:
@@ -167,8 +126,12 @@ def measure_ends(
                 m += 1
         if m == 0:
             places[0], m = start[p], 1
-        first = 0 if at_start else max(0, m - LOOK_BACK)
-        past = min(m, LOOK_BACK) if at_start else m
+        first, past = 0, m
+        last_time, first_time = times[frame_of[places[m - 1]]], times[frame_of[places[0]]]
+        while not at_start and last_time - times[frame_of[places[first]]] >= LOOK_BACK and m - first > LEAST_ROWS:
+            first += 1
+        while at_start and times[frame_of[places[past - 1]]] - first_time >= LOOK_BACK and past > LEAST_ROWS:
+            past -= 1
         here = places[first] if at_start else places[past - 1]
         frame[p] = frame_of[here]
         for axis in range(2):
@@ -226,104 +189,109 @@ def find_joins(
     pair is always possible.
     """
     order = np.argsort(start_time, kind="mergesort")
-    sorted_time = start_time[order]
-    ends, starts, costs = [0], [0], [0.0]
+    sorted_time, x, y = start_time[order], start_centre[order, 0], start_centre[order, 1]
+    root = np.sqrt(np.sqrt(start_size[order, 0] * start_size[order, 1]))
+    fast = np.hypot(start_speed[order, 0], start_speed[order, 1])
+    free = ~start_at_edge[order]
+    room, n = 4 * end_time.shape[0] + 64, 0
+    ends, starts, costs = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room)
+    best, best_cost = np.empty(MOST_STARTS, np.int64), np.empty(MOST_STARTS)
     for a in range(end_time.shape[0]):
-        at = np.searchsorted(sorted_time, end_time[a], side="right")
-        while at < order.shape[0] and sorted_time[at] <= end_time[a] + max(within, 0.0) + 1e-9:
-            b = int(order[at])
+        found, at = 0, order.shape[0]
+        own_root = np.sqrt(np.sqrt(end_size[a, 0] * end_size[a, 1]))
+        own_fast = np.hypot(end_speed[a, 0], end_speed[a, 1])
+        own_x, own_y, gone = end_centre[a, 0], end_centre[a, 1], end_time[a]
+        if not end_at_edge[a]:
+            at = np.searchsorted(sorted_time, gone, side="right")
+        while at < order.shape[0] and sorted_time[at] <= gone + max(within, 0.0) + 1e-9:
+            here = at
             at += 1
-            if b == goes_on[a] or end_at_edge[a] or start_at_edge[b]:
+            wait = sorted_time[here] - gone
+            reach = max(own_fast, fast[here]) * wait + own_root * root[here] * (SLACK + DRIFT * wait)
+            if abs(x[here] - own_x) > reach or abs(y[here] - own_y) > reach or not free[here]:
                 continue
-            cost = join_cost(
-                start_time[b] - end_time[a], end_centre[a], end_speed[a], end_size[a], start_centre[b],
-                start_speed[b], start_size[b],
+            b = int(order[here])
+            if b == goes_on[a]:
+                continue
+            cost = pair_cost(
+                wait, x[here] - own_x, y[here] - own_y, end_speed[a, 0], end_speed[a, 1], start_speed[b, 0],
+                start_speed[b, 1], end_size[a, 0], end_size[a, 1], start_size[b, 0], start_size[b, 1],
             )  # fmt: skip
-            if np.isfinite(cost):
-                ends.append(a)
-                starts.append(b)
-                costs.append(cost)
+            if not np.isfinite(cost) or (found == MOST_STARTS and cost >= best_cost[found - 1]):
+                continue
+            k = min(found, MOST_STARTS - 1)
+            while k > 0 and best_cost[k - 1] > cost:
+                best[k], best_cost[k] = best[k - 1], best_cost[k - 1]
+                k -= 1
+            best[k], best_cost[k] = b, cost
+            found = min(found + 1, MOST_STARTS)
+        if n + found + 1 > room:
+            room = 2 * room + found
+            ends, starts, costs = _longer(ends, room), _longer(starts, room), _longer(costs, room)
+        for k in range(found):
+            ends[n], starts[n], costs[n] = a, best[k], best_cost[k]
+            n += 1
         b = int(goes_on[a])
         if b >= 0:
             cost = join_cost(
                 start_time[b] - end_time[a], end_centre[a], end_speed[a], end_size[a], start_centre[b],
                 start_speed[b], start_size[b],
             )  # fmt: skip
-            ends.append(a)
-            starts.append(b)
-            costs.append(min(cost - AS_LINKED, AS_LINKED_AT_MOST))
-    return np.array(ends)[1:], np.array(starts)[1:], np.array(costs)[1:]
+            ends[n], starts[n], costs[n] = a, b, min(cost - AS_LINKED, AS_LINKED_AT_MOST)
+            n += 1
+    return ends[:n].copy(), starts[:n].copy(), costs[:n].copy()
+
+
+@njit(cache=True, nogil=True)
+def _longer(column: Any, room: int) -> Any:  # pragma: no cover
+    out = np.empty(room, column.dtype)
+    out[: column.shape[0]] = column
+    return out
 
 
 @njit(cache=True, nogil=True)
 def join_cost(
     wait: float, end: Float, end_speed: Float, end_size: Float, start: Float, start_speed: Float, start_size: Float
 ) -> float:  # pragma: no cover
-    """How unlike one animal an end and a beginning ``wait`` s later are; infinite beyond reach."""
-    grown = abs(np.log(start_size[0] / end_size[0])) + abs(np.log(start_size[1] / end_size[1]))
-    if grown > MOST_GROWN:
-        return np.inf
-    way_x, way_y = start[0] - end[0], start[1] - end[1]
-    length = np.sqrt(np.sqrt(end_size[0] * end_size[1] * start_size[0] * start_size[1]))
+    """How unlike one object an end and a beginning ``wait`` s later are; infinite beyond reach."""
+    return pair_cost(
+        wait, start[0] - end[0], start[1] - end[1], end_speed[0], end_speed[1], start_speed[0], start_speed[1],
+        end_size[0], end_size[1], start_size[0], start_size[1],
+    )  # fmt: skip
+
+
+@njit(cache=True, nogil=True, inline="always")
+def pair_cost(
+    wait: float,
+    way_x: float,
+    way_y: float,
+    end_vx: float,
+    end_vy: float,
+    start_vx: float,
+    start_vy: float,
+    end_w: float,
+    end_h: float,
+    start_w: float,
+    start_h: float,
+) -> float:  # pragma: no cover
+    """The same from numbers: the way between them px, speeds px/s and sizes px of the end and of the beginning."""
+    length = np.sqrt(np.sqrt(end_w * end_h * start_w * start_h))
     off = 1e18
     for share in (1.0, 0.6, 0.3):  # it kept its speed, or slowed down, or stood for most of the time
-        for speed in (end_speed, start_speed):
-            dx, dy = way_x - speed[0] * share * wait, way_y - speed[1] * share * wait
-            off = min(off, np.sqrt(dx * dx + dy * dy))
-    off /= length * (SLACK + DRIFT * wait)
-    if off > 1.0:
+        t = share * wait
+        dx, dy = way_x - end_vx * t, way_y - end_vy * t
+        off = min(off, dx * dx + dy * dy)
+        dx, dy = way_x - start_vx * t, way_y - start_vy * t
+        off = min(off, dx * dx + dy * dy)
+    reach = length * (SLACK + DRIFT * wait)
+    if off > reach * reach:
+        return np.inf
+    grown = abs(np.log(start_w / end_w)) + abs(np.log(start_h / end_h))
+    if grown > MOST_GROWN:
         return np.inf
     turned, far = 0.0, np.sqrt(way_x * way_x + way_y * way_y)
-    for speed in (end_speed, start_speed):
-        fast = np.sqrt(speed[0] * speed[0] + speed[1] * speed[1])
-        if fast > 20.0 and far > 8.0:
-            turned += 0.25 * (1.0 - (way_x * speed[0] + way_y * speed[1]) / (far * fast))
-    return off + 0.8 * grown + turned + 0.1 * wait
-
-
-def _rebuilt(tracks: Tracks, follows: dict[int, int]) -> Tracks:
-    """The table with identities joined and their breaks filled with coasting rows."""
-    paths, n = tracks.paths, len(tracks.paths.identity)
-    head = np.arange(n)
-    for a in sorted(follows, key=lambda k: int(paths.frame[paths.start[k]])):
-        head[follows[a]] = head[a]
-    order = np.unique(head)
-    number = np.zeros(int(paths.identity.max()) + 1, np.int32)
-    number[paths.identity] = (np.searchsorted(order, head) + 1).astype(np.int32)
-    joined = replace(tracks, identity=number[tracks.identity])
-    added = [_bridge(tracks, a, b) for a, b in follows.items()]
-    frame = np.concatenate([tracks.frame, *(part[0] for part in added)])
-    box = np.concatenate([tracks.box, *(part[1] for part in added)])
-    who = np.concatenate([joined.identity, *(np.full(len(p[0]), number[p[2]], np.int32) for p in added)])
-    kind = np.concatenate([tracks.class_id, *(np.full(len(p[0]), p[3], np.int16) for p in added)])
-    more = len(frame) - len(tracks.frame)
-    place = np.lexsort((who, frame))
-    counts = np.bincount(frame, minlength=tracks.frame_count)
-
-    def longer(column: NDArray, value: float) -> NDArray:
-        return np.concatenate([column, np.full(more, value, column.dtype)])[place]
-
-    return replace(
-        tracks,
-        frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
-        identity=who[place].astype(np.int32),
-        box=box[place],
-        state=longer(tracks.state, int(TrackState.COASTING)),
-        detection=longer(tracks.detection, -1),
-        confidence=longer(tracks.confidence, 0.0),
-        class_id=kind[place],
-        distance=longer(tracks.distance, np.nan),
-        margin=None if tracks.margin is None else longer(tracks.margin, np.nan),
-        nis=None if tracks.nis is None else longer(tracks.nis, np.nan),
-    )
-
-
-def _bridge(tracks: Tracks, a: int, b: int) -> tuple[NDArray[np.int64], NDArray[np.float32], int, int]:
-    """Frames and boxes between the end of path ``a`` and the beginning of path ``b``, its identity and class."""
-    paths = tracks.paths
-    end, start = int(paths.row[paths.start[a + 1] - 1]), int(paths.row[paths.start[b]])
-    first, past = int(tracks.frame[end]) + 1, int(tracks.frame[start])
-    frames = np.arange(first, past)
-    share = ((frames - first + 1) / max(1, past - first + 1))[:, None]
-    box = tracks.box[end] * (1 - share) + tracks.box[start] * share
-    return frames, box.astype(np.float32), int(tracks.identity[end]), int(tracks.class_id[end])
+    for vx, vy in ((end_vx, end_vy), (start_vx, start_vy)):
+        fast = np.sqrt(vx * vx + vy * vy)
+        if fast > FAST * length and far > FAR * length:
+            turned += 0.25 * (1.0 - (way_x * vx + way_y * vy) / (far * fast))
+    return np.sqrt(off) / reach + 0.8 * grown + turned + 0.1 * wait

@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["learn_looks", "look_changes", "look_distance", "path_looks"]
+__all__ = ["learn_looks", "look_changes", "look_distance", "look_distances", "path_looks"]
 
 LEARN = 0.1  # share of a new look that goes into the memory, a frame
 FULL = 0.3  # of 1 - cosine: two looks this far apart are as unlike as may be
@@ -27,6 +27,17 @@ def look_distance(a: NDArray[np.float32], i: int, b: NDArray[np.float32], j: int
     if aa == 0.0 or bb == 0.0:
         return 0.0
     return min(_turned(ab, aa, bb) / FULL, 1.0)
+
+
+@njit(cache=True, nogil=True)
+def look_distances(
+    a: NDArray[np.float32], i: NDArray[np.int64], b: NDArray[np.float32], j: NDArray[np.int64]
+) -> NDArray[np.float64]:  # pragma: no cover
+    """The same for many pairs of rows, (pairs,)."""
+    out = np.empty(i.shape[0])
+    for k in range(i.shape[0]):
+        out[k] = look_distance(a, i[k], b, j[k])
+    return out
 
 
 @njit(cache=True, nogil=True)

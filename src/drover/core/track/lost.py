@@ -5,9 +5,11 @@ Used while linking, so a live camera has it too; joining over the whole clip com
 
 from __future__ import annotations
 
+from collections import deque
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.track.filters import FRAME_RATE
@@ -23,7 +25,7 @@ CLEARLY = 0.2  # by how much the best return must beat the next best
 MOST_KEPT = 2000
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class _Lost:
     """One identity given up: its birth number, when it was last seen (s), where, how fast (px/s), size, look."""
 
@@ -40,7 +42,7 @@ class LostOnes:
 
     def __init__(self, within: float, look_weight: float) -> None:
         self._within, self._look_weight = within, look_weight
-        self._kept: list[_Lost] = []
+        self._kept: deque[_Lost] = deque(maxlen=MOST_KEPT)
 
     def lose(self, living: Living, rows: NDArray[np.bool_]) -> None:
         """Remember the believed among the living that are given up inside the picture."""
@@ -57,19 +59,43 @@ class LostOnes:
 
     def returned(self, living: Living, k: int, time: float) -> int | None:
         """The number that track ``k``, just believed at ``time`` s, had before; None when it is new."""
-        self._kept = [one for one in self._kept if time - one.time <= self._within][-MOST_KEPT:]
+        while self._kept and time - self._kept[0].time > self._within:
+            self._kept.popleft()
         born = float(living.born_at[k])
-        cost = np.array([self._cost(one, living, k, time) if one.time < born else np.inf for one in self._kept])
-        if len(cost) == 0 or cost.min() > MOST_COST:
+        near = [one for one in self._kept if one.time < born]
+        if not near:
             return None
+        state, size = living.mean[k], np.maximum(living.usual[k], 1.0)
+        cost = return_costs(
+            time - np.array([one.time for one in near]), np.array([one.centre for one in near]),
+            np.array([one.speed for one in near]), np.array([one.size for one in near]), state[:2],
+            state[4:6] * FRAME_RATE, size, np.array([one.look for one in near]), living.look[k][None],
+            2.0 * self._look_weight,
+        )  # fmt: skip
         best = int(np.argmin(cost))
-        if len(cost) > 1 and np.partition(cost, 1)[1] - cost[best] < CLEARLY:
+        if cost[best] > MOST_COST or (len(cost) > 1 and np.partition(cost, 1)[1] - cost[best] < CLEARLY):
             return None
-        return self._kept.pop(best).number
+        self._kept.remove(near[best])
+        return near[best].number
 
-    def _cost(self, one: _Lost, living: Living, k: int, time: float) -> float:
-        state = living.mean[k]
-        size = np.maximum(living.usual[k], 1.0)
-        cost = join_cost(time - one.time, one.centre, one.speed, one.size, state[:2], state[4:6] * FRAME_RATE, size)
-        unlike = look_distance(one.look[None], 0, living.look[k][None], 0)
-        return float(cost + 2.0 * self._look_weight * unlike)
+
+@njit(cache=True, nogil=True)
+def return_costs(
+    wait: Float,
+    centre: Float,
+    speed: Float,
+    size: Float,
+    here: Float,
+    here_speed: Float,
+    here_size: Float,
+    looks: NDArray[np.float32],
+    look: NDArray[np.float32],
+    weight: float,
+) -> Float:  # pragma: no cover
+    """What it would cost to take each lost one for what is here now, (lost,); infinite beyond reach."""
+    out = np.empty(wait.shape[0])
+    for k in range(wait.shape[0]):
+        out[k] = join_cost(wait[k], centre[k], speed[k], size[k], here, here_speed, here_size)
+        if np.isfinite(out[k]):
+            out[k] += weight * look_distance(looks, k, look, 0)
+    return out

@@ -6,19 +6,27 @@ crossing of a line hangs on it.
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.geometry import overlap_matrix, pair_overlap
 from drover.core.settings.base import Points
-from drover.core.track.exits import in_exits
-from drover.core.track.looks import look_changes
-from drover.core.types import Crossings, Tracks, TrackState, Truth
+from drover.core.track.doubts import (
+    Found,
+    changed_looks,
+    close_calls,
+    jumps,
+    long_gaps,
+    meetings,
+    odd_ends,
+    shared_blobs,
+)
+from drover.core.types import Crossings, Tracks
 
-__all__ = ["KINDS", "Moment", "MomentHits", "find_moments", "moments_against_truth"]
+__all__ = ["KINDS", "Moment", "find_moments"]
 
 Float = NDArray[np.float64]
 KINDS = {
@@ -32,16 +40,8 @@ KINDS = {
     "speed": "sudden change of speed",
     "look": "sudden change of look",
 }
-EDGE = 1.0  # sizes from the picture's edge within which a birth or an end is in order
-MEETING = 0.15  # overlap of two boxes from which they are in each other's gate
-SMALL_MARGIN = 0.25  # of cost: a link that beats its runner-up by less is a close call
-LEAST_GAP = 0.24  # s
 NEAR = 0.6  # s: moments of one identity nearer than this are one
 COUNTS = 0.25  # what a crossing within a second adds to a moment's score
-SIZE_JUMP = 0.45  # summed log ratio of the sides within a fifth of a second
-LOOK_SPAN = 8  # detections on either side that a change of look is judged by
-LOOK_CHANGE = 0.5  # of a whole change of look
-SPEED_JUMP = 0.35  # of the size, px/frame of change within a few frames
 
 
 @dataclass(frozen=True)
@@ -87,274 +87,90 @@ def find_moments(
     """
     if len(tracks) == 0:
         return ()
-    found: list[Moment] = []
-    for k in range(len(tracks.paths.identity)):
-        found += _of_path(tracks, times, k, exits)
-    found += _shared(tracks) + _meetings(tracks)
+    parts = [
+        long_gaps(tracks, times), *odd_ends(tracks, exits), close_calls(tracks), *jumps(tracks, times),
+        shared_blobs(tracks, times), meetings(tracks, times),
+    ]  # fmt: skip
     if look is not None and len(look):
-        found += _changed_looks(tracks, look)
-    merged = _merged(found, times)
-    counted = [_with_count(moment, crossings, times) for moment in merged]
-    return tuple(sorted(counted, key=lambda m: (-m.score, m.frame, m.identities)))
+        parts.append(changed_looks(tracks, look))
+    counted = _crossing_times(crossings)
+    moments = [_with_count(moment, counted, times) for moment in _strongest(parts, times)]
+    return tuple(sorted(moments, key=lambda m: (-m.score, m.frame, m.identities)))
 
 
-def _of_path(tracks: Tracks, times: Float, k: int, exits: tuple[Points, ...]) -> list[Moment]:
-    """Gaps, close calls, odd beginnings and ends, and jumps of one identity."""
-    paths = tracks.paths
-    rows = paths.row[paths.start[k] : paths.start[k + 1]]
-    frames, who = tracks.frame[rows], (int(paths.identity[k]),)
-    box = tracks.box[rows].astype(np.float64)
-    size = np.maximum(np.median(box[:, 2:] - box[:, :2], axis=0), 1.0)
-    unseen = tracks.state[rows] == TrackState.COASTING
-    out = _gaps(frames, times, unseen, box, size, who)
-    out += _ends(tracks, frames, box, size, who, exits)
-    if tracks.margin is not None:
-        close = np.flatnonzero(tracks.margin[rows] < SMALL_MARGIN)
-        out += [
-            Moment(
-                int(frames[p]),
-                int(frames[p]),
-                int(frames[p]),
-                "margin",
-                _margin_score(float(tracks.margin[rows[p]])),
-                who,
-            )
-            for p in close.tolist()
-        ]
-    return out + _jumps(frames, times, unseen, box, size, who)
+def _strongest(parts: list[Found], times: Float) -> list[Moment]:
+    """Moments that share an identity and are close in time are one: the strongest.
 
-
-def _margin_score(margin: float) -> float:
-    return 0.25 + 0.35 * max(0.0, 1.0 - max(float(margin), 0.0) / SMALL_MARGIN)
-
-
-def _gaps(
-    frames: NDArray[np.int64], times: Float, unseen: NDArray[np.bool_], box: Float, size: Float, who: tuple[int, ...]
-) -> list[Moment]:
-    edge = np.diff(np.concatenate([[0], unseen.astype(np.int8), [0]]))
-    out = []
-    for first, past in zip(np.flatnonzero(edge == 1).tolist(), np.flatnonzero(edge == -1).tolist(), strict=True):
-        if first == 0 or past >= len(frames):
-            continue
-        seconds = float(times[frames[past]] - times[frames[first - 1]])
-        if seconds < LEAST_GAP:
-            continue
-        moved = np.abs(box[past, :2] - box[first - 1, :2]).sum() / size.sum()
-        score = min(0.95, 0.35 + 0.3 * min(seconds, 2.0) / 2.0 + 0.15 * min(moved, 2.0) / 2.0)
-        out.append(Moment(int(frames[past]), int(frames[first - 1]), int(frames[past]), "gap", score, who))
-    return out
-
-
-def _ends(
-    tracks: Tracks,
-    frames: NDArray[np.int64],
-    box: Float,
-    size: Float,
-    who: tuple[int, ...],
-    exits: tuple[Points, ...],
-) -> list[Moment]:
-    width, height = tracks.size
-    room = EDGE * size
-    out = []
-    for place, kind, clip_end in ((0, "begin", 0), (-1, "end", tracks.frame_count - 1)):
-        x1, y1, x2, y2 = box[place]
-        inside = x1 > room[0] and y1 > room[1] and x2 < width - room[0] and y2 < height - room[1]
-        at = int(frames[place])
-        middle = (box[place : place + 1 or None, :2] + box[place : place + 1 or None, 2:]) / 2
-        if inside and abs(at - clip_end) > 2 and not in_exits(middle, exits, tracks.size)[0]:
-            out.append(Moment(at, at, at, kind, 0.7, who))
-    return out
-
-
-def _jumps(
-    frames: NDArray[np.int64], times: Float, unseen: NDArray[np.bool_], box: Float, size: Float, who: tuple[int, ...]
-) -> list[Moment]:
-    """Sudden changes of size and of speed, a fifth of a second apart."""
-    if len(frames) < 12:
-        return []
-    step = max(2, round(0.2 / max(float(np.median(np.diff(times[frames]))), 1e-6)))
-    if len(frames) <= 2 * step:
-        return []
-    sides = np.log(np.maximum(box[:, 2:] - box[:, :2], 1.0))
-    grown = np.abs(sides[step:] - sides[:-step]).sum(axis=1)
-    middle = (box[:, :2] + box[:, 2:]) / 2
-    speed = (middle[step:] - middle[:-step]) / step
-    change = np.linalg.norm(speed[step:] - speed[:-step], axis=1) / np.sqrt(size.prod())
-    out = []
-    for kind, values, limit, shift in (("size", grown, SIZE_JUMP, step // 2), ("speed", change, 0.06, step)):
-        for p in _peaks(values, limit).tolist():
-            at = min(p + shift, len(frames) - 1)
-            if not unseen[at]:
-                score = min(0.6, 0.2 + 0.2 * values[p] / limit / 2)
-                out.append(Moment(int(frames[at]), int(frames[p]), int(frames[at]), kind, float(score), who))
-    return out
-
-
-def _peaks(values: Float, limit: float) -> NDArray[np.int64]:
-    """The largest place of each stretch over the limit."""
-    over = np.concatenate([[0], (values > limit).astype(np.int8), [0]])
-    edge = np.diff(over)
-    spans = zip(np.flatnonzero(edge == 1), np.flatnonzero(edge == -1), strict=True)
-    return np.array([a + int(np.argmax(values[a:b])) for a, b in spans], np.int64)
-
-
-def _shared(tracks: Tracks) -> list[Moment]:
-    """Stretches in which identities were linked to one blob."""
-    linked = tracks.detection >= 0
-    row = np.flatnonzero(linked)
-    order = row[np.argsort(tracks.detection[row], kind="stable")]
-    blob = tracks.detection[order]
-    again = np.flatnonzero(np.diff(blob) == 0)
-    stretches: dict[tuple[int, int], list[int]] = {}
-    for p in again.tolist():
-        pair = sorted((int(tracks.identity[order[p]]), int(tracks.identity[order[p + 1]])))
-        stretches.setdefault((pair[0], pair[1]), []).append(int(tracks.frame[order[p]]))
-    out = []
-    for pair, frames in stretches.items():
-        cuts = np.flatnonzero(np.diff(frames) > 12) + 1
-        for part in np.split(np.array(frames), cuts):
-            score = min(0.9, 0.4 + 0.02 * len(part))
-            out.append(Moment(int(part[-1]), int(part[0]), int(part[-1]), "shared", score, pair))
-    return out
-
-
-def _meetings(tracks: Tracks) -> list[Moment]:
-    """Stretches in which the boxes of two identities, each linked to its own detection, lie over each other."""
-    frame, first, second, overlap = close_pairs(tracks.frame_start, tracks.box, tracks.detection, MEETING)
-    key = tracks.identity[first].astype(np.int64) << 32 | tracks.identity[second]
-    out = []
-    for pair in np.unique(key).tolist():
-        mine = key == pair
-        at, most = frame[mine], overlap[mine]
-        for part in np.split(np.arange(len(at)), np.flatnonzero(np.diff(at) > 12) + 1):
-            worst = int(part[np.argmax(most[part])])
-            score = min(0.6, 0.25 + 0.5 * float(most[worst]))
-            out.append(
-                Moment(
-                    int(at[worst]), int(at[part[0]]), int(at[part[-1]]), "meet", score, (pair >> 32, pair & 0xFFFFFFFF)
-                )
-            )
-    return out
+    Kept ones of an identity are at least ``NEAR`` apart, so each stretch of that length holds one at most.
+    """
+    sizes = [len(part.score) for part in parts]
+    kind = np.repeat(np.arange(len(parts)), sizes)
+    score = np.concatenate([part.score for part in parts])
+    place, who = np.concatenate([part.frames for part in parts]), np.concatenate([part.identities for part in parts])
+    now = times[place[:, 0]]
+    cells = np.floor(now / NEAR).astype(np.int64) + 1
+    key = who * (int(cells.max(initial=0)) + 2) + cells[:, None]
+    known = np.unique(key)
+    kept = choose_strongest(np.argsort(-score, kind="stable"), now, who, key, known, np.searchsorted(known, key))
+    return [
+        Moment(*places, parts[n].kind, value, tuple(one for one in identities if one > 0))
+        for places, n, value, identities in zip(
+            place[kept].tolist(), kind[kept].tolist(), score[kept].tolist(), who[kept].tolist(), strict=True
+        )
+    ]
 
 
 @njit(cache=True, nogil=True)
-def close_pairs(
-    frame_start: NDArray[np.int64], box: NDArray[np.float32], detection: NDArray[np.int32], least: float
-) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64], Float]:  # pragma: no cover
-    """Pairs of rows of one frame that overlap by at least ``least`` and are not linked to one detection.
+def choose_strongest(
+    order: NDArray[np.int64],
+    now: Float,
+    who: NDArray[np.int64],
+    key: NDArray[np.int64],
+    known: NDArray[np.int64],
+    at: NDArray[np.int64],
+) -> NDArray[np.int64]:  # pragma: no cover
+    """Which moments are kept, taken in ``order``: those with no kept one of an identity of theirs within ``NEAR`` s.
 
-    Frame, first row, second row and overlap of each.
+    ``key`` (moments, 2) is identity and stretch of time as one number, ``known`` all of them, ``at`` their places.
     """
-    frames, first, second, overlap = [0], [0], [0], [0.0]
-    for f in range(frame_start.shape[0] - 1):
-        for a in range(frame_start[f], frame_start[f + 1]):
-            for b in range(a + 1, frame_start[f + 1]):
-                if detection[a] >= 0 and detection[a] == detection[b]:
-                    continue
-                shared = pair_overlap(box, a, box, b)
-                if shared >= least:
-                    frames.append(f)
-                    first.append(a)
-                    second.append(b)
-                    overlap.append(shared)
-    return np.array(frames)[1:], np.array(first)[1:], np.array(second)[1:], np.array(overlap)[1:]
+    taken = np.full(known.shape[0], -np.inf)
+    out = np.empty(order.shape[0], np.int64)
+    count = 0
+    for n in order:
+        free = True
+        for slot in range(who.shape[1]):
+            if who[n, slot] <= 0:
+                continue
+            for step in range(-1, 2):
+                place = at[n, slot] + step
+                if 0 <= place < known.shape[0] and known[place] == key[n, slot] + step:
+                    free &= abs(taken[place] - now[n]) >= NEAR
+        if not free:
+            continue
+        for slot in range(who.shape[1]):
+            if who[n, slot] > 0:
+                taken[at[n, slot]] = now[n]
+        out[count] = n
+        count += 1
+    return out[:count].copy()
 
 
-def _changed_looks(tracks: Tracks, look: NDArray[np.uint8]) -> list[Moment]:
-    """Places where an identity looks another way than shortly before."""
-    paths = tracks.paths
-    change = look_changes(paths.start, paths.row, tracks.detection, look, LOOK_SPAN)
-    out = []
-    for k in range(len(paths.identity)):
-        first, past = int(paths.start[k]), int(paths.start[k + 1])
-        for p in _peaks(change[first:past], LOOK_CHANGE).tolist():
-            at, score = int(paths.frame[first + p]), min(0.7, 0.3 + 0.4 * float(change[first + p]))
-            out.append(Moment(at, at, at, "look", score, (int(paths.identity[k]),)))
+def _crossing_times(crossings: Crossings | None) -> dict[int, list[float]]:
+    """Times of the crossings of each identity, rising."""
+    out: dict[int, list[float]] = {}
+    if crossings is not None:
+        order = np.argsort(crossings.time, kind="stable")
+        for who, when in zip(crossings.identity[order].tolist(), crossings.time[order].tolist(), strict=True):
+            out.setdefault(who, []).append(when)
     return out
 
 
-def _merged(found: list[Moment], times: Float) -> list[Moment]:
-    """Moments of one kind and identity close in time are one: the strongest."""
-    kept: list[Moment] = []
-    for moment in sorted(found, key=lambda m: -m.score):
-        near = any(
-            abs(times[moment.frame] - times[other.frame]) < NEAR and set(moment.identities) & set(other.identities)
-            for other in kept
-        )
-        if not near:
-            kept.append(moment)
-    return kept
-
-
-def _with_count(moment: Moment, crossings: Crossings | None, times: Float) -> Moment:
-    if crossings is None or len(crossings) == 0:
-        return moment
-    mine = np.isin(crossings.identity, moment.identities)
-    apart = np.abs(crossings.time[mine] - times[moment.frame])
-    if not (apart < 1.0).any():
-        return moment
-    score = min(1.0, moment.score + COUNTS)
-    return Moment(moment.frame, moment.first, moment.last, moment.kind, score, moment.identities, True)
-
-
-# --- against truth ----------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class MomentHits:
-    """How well moments point at true errors: errors and how many a moment is near; the first moments and their hits."""
-
-    errors: int
-    errors_found: int
-    first: int
-    first_hits: int
-
-
-def moments_against_truth(
-    moments: tuple[Moment, ...], tracks: Tracks, truth: Truth, times: Float, *, near: float = 1.0, first: int = 20
-) -> MomentHits:
-    """Hold moments against the truth: true identity errors and true hard spots within ``near`` s.
-
-    An error is a frame in which a true animal goes on under another number. A hard spot is a frame in which two true
-    boxes overlap by a fifth or one is not to be considered (hidden).
-    """
-    errors = _identity_errors(tracks, truth)
-    hard = _hard_frames(truth)
-    spans = np.array([[times[m.first] - near, times[m.last] + near] for m in moments]).reshape(-1, 2)
-    at = times[errors] if len(errors) else np.zeros(0)
-    found = int(sum(bool(((spans[:, 0] <= t) & (t <= spans[:, 1])).any()) for t in at))
-    spots = np.concatenate([at, times[hard]])
-    top = spans[:first]
-    hits = int(sum(bool(((spots >= a) & (spots <= b)).any()) for a, b in top))
-    return MomentHits(len(errors), found, len(top), hits)
-
-
-def _identity_errors(tracks: Tracks, truth: Truth) -> NDArray[np.int64]:
-    """Frames in which a true animal, found at overlap 0.5, has another number than when it was last found."""
-    held: dict[int, int] = {}
-    out = []
-    for frame in range(min(tracks.frame_count, truth.frame_count)):
-        true, mine = truth.rows_of(frame), tracks.rows_of(frame)
-        overlap = overlap_matrix(truth.box[true], tracks.box[mine])
-        for place in range(true.stop - true.start):
-            if overlap.shape[1] == 0 or not truth.consider[true.start + place]:
-                continue
-            best = int(np.argmax(overlap[place]))
-            if overlap[place, best] < 0.5 or int(np.argmax(overlap[:, best])) != place:
-                continue
-            animal, number = int(truth.identity[true.start + place]), int(tracks.identity[mine.start + best])
-            if held.get(animal, number) != number:
-                out.append(frame)
-            held[animal] = number
-    return np.array(out, np.int64)
-
-
-def _hard_frames(truth: Truth) -> NDArray[np.int64]:
-    out = []
-    for frame in range(truth.frame_count):
-        rows = truth.rows_of(frame)
-        overlap = overlap_matrix(truth.box[rows], truth.box[rows])
-        np.fill_diagonal(overlap, 0.0)
-        if (overlap > 0.2).any() or not truth.consider[rows].all():
-            out.append(frame)
-    return np.array(out, np.int64)
+def _with_count(moment: Moment, counted: dict[int, list[float]], times: Float) -> Moment:
+    now = float(times[moment.frame])
+    for identity in moment.identities:
+        mine = counted.get(identity, [])
+        at = bisect_left(mine, now)
+        if any(abs(mine[k] - now) < 1.0 for k in (at - 1, at) if 0 <= k < len(mine)):
+            score = min(1.0, moment.score + COUNTS)
+            return Moment(moment.frame, moment.first, moment.last, moment.kind, score, moment.identities, True)
+    return moment

@@ -18,7 +18,8 @@ Float = NDArray[np.float64]
 Int = NDArray[np.int64]
 EMPTY_WEIGHT = 0.3  # of a pixel of box with nothing of the blob in it, against one of the blob left uncovered
 PRIOR_WEIGHT = 0.5  # of a box one standard deviation from where it was expected, in rows of its side
-NUDGE = 3.0  # px, by which a box is shifted to see how firmly it sits
+NUDGE = 0.06  # sizes by which a box is shifted to see how firmly it sits; at least a pixel
+STEPS = (0.12, 0.06, 0.03, 0.015)  # sizes by which a box is moved while a place is sought; the last half a pixel at least
 LEAST_FIRMNESS = 0.06  # share of a free-standing box's firmness under which a side says nothing
 MOST_SHARERS = 12
 
@@ -131,10 +132,11 @@ def fit_boxes(
     """
     n = expected.shape[0]
     at = expected.copy()
-    for step in (6.0, 3.0, 1.5, 0.75):
+    for share in STEPS:
         for _ in range(8):
             moved = False
             for i in range(n):
+                step = max(share * np.sqrt(size[i, 0] * size[i, 1]), 0.5)
                 best = _part(table, at, size, expected, spread, i)
                 x, y = at[i, 0], at[i, 1]
                 to_x, to_y = x, y
@@ -160,12 +162,13 @@ def _firmness(
     for i in range(at.shape[0]):
         for axis in range(2):
             here = _part(table, at, size, expected, wide, i)
+            nudge = max(NUDGE * np.sqrt(size[i, 0] * size[i, 1]), 1.0)
             rise = 1e18
-            for way in (-NUDGE, NUDGE):
+            for way in (-nudge, nudge):
                 at[i, axis] += way
                 rise = min(rise, _part(table, at, size, expected, wide, i) - here)
                 at[i, axis] -= way
             # A free box uncovers, and takes in as much empty, over about 0.6 of its other side.
-            free = 0.6 * (1.0 + EMPTY_WEIGHT) * NUDGE * size[i, 1 - axis]
+            free = 0.6 * (1.0 + EMPTY_WEIGHT) * nudge * size[i, 1 - axis]
             out[i, axis] = min(max(rise / max(free, 1e-9), 0.0), 1.0)
     return out

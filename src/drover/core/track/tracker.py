@@ -30,7 +30,7 @@ from drover.core.types import LOOK, Detections, Tracks
 
 __all__ = ["VERSION", "FrameBoxes", "LookAhead", "Tracker"]
 
-VERSION = 2
+VERSION = 3
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an animal may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
@@ -186,7 +186,8 @@ class Tracker:
         self._before = time if self._time is None else self._time
         self._time = time if self._time is None else max(time, self._time)
         unseen = np.maximum(time - living.seen_at[: living.count], 0.0) * FRAME_RATE
-        fading = np.where(living.hidden[: living.count], 0.0, unseen / max(frames, 1.0))
+        # Missed at the picture before, and not because a blob covers it: then the speed dies away.
+        fading = ~living.hidden[: living.count] & (living.seen_at[: living.count] < self._before - 1e-9)
         noises = motion.jumpiness, motion.size_noise, motion.size_scaling
         if self._turning:
             turn = np.radians(motion.turn_rate) / FRAME_RATE

@@ -15,7 +15,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.track.filters import PUSH_LASTS, grow_sizes, scale_of, update_sizes
+from drover.core.track.filters import PUSH_LASTS, XY, grow_sizes, plane_distance, scale_of, update_sizes
+from drover.core.track.steps import speed_step
 
 __all__ = ["MODES", "new_modes", "predict_turning", "update_turning"]
 
@@ -30,7 +31,7 @@ LEAST_WEIGHT = 1e-6  # of a model, so that each can come back
 
 
 def new_modes(cov: Float) -> Float:
-    """Rows (n, MODES) for newborn tracks with covariances (n, 14) as the other filters have them."""
+    """Rows (n, MODES) for newborn tracks with covariances (n, 15) as the other filters have them."""
     out = np.zeros((len(cov), MODELS, WIDTH))
     for model in range(MODELS):
         out[:, model, 0] = AT_BIRTH[model]
@@ -53,31 +54,38 @@ def predict_turning(
     size_noise: float,
     scaling: float,
     turn: float,
-    unseen: Float,
+    fading: NDArray[np.bool_],
     fade: float,
 ) -> None:  # pragma: no cover
     """Move the first ``count`` mixtures ``frames`` nominal frame times ahead, in place.
 
     ``turn`` is the rate of turning, rad/frame; the others are as in :func:`drover.core.track.filters.predict`.
     """
-    stay = STAY**frames
+    stay = stay_over(frames)
     state, matrix = np.empty((MODELS, 4)), np.empty((MODELS, 4, 4))
     mixed, mixed_matrix = np.empty((MODELS, 4)), np.empty((MODELS, 4, 4))
     weight = np.empty(MODELS)
-    step = np.empty((4, 4))
     for k in range(count):
         _unpack(mean, mode, k, state, matrix, weight)
         _mix(state, matrix, weight, stay, mixed, mixed_matrix)
         scale = scale_of(mean[k, 2], mean[k, 3], scaling)
-        keep = np.exp(-frames / fade) if fade > 0 and unseen[k] > 1.0 else 1.0
         for j in range(MODELS):
-            _turn_step(frames, 0.0 if j == 0 else turn if j == 1 else -turn, step)
             q = (jumpiness * scale * (CALM if j == 0 else 1.0)) ** 2
-            _move(mixed[j], mixed_matrix[j], step, frames, q)
-            mixed[j, 2] *= keep
-            mixed[j, 3] *= keep
+            turning = 0.0 if j == 0 else turn if j == 1 else -turn
+            _move(mixed[j], mixed_matrix[j], frames, turning, fade if fading[k] else 0.0, q)
         _pack(mean, cov, mode, k, mixed, mixed_matrix, weight)
         grow_sizes(cov, k, size_noise * scale, frames)
+
+
+@njit(cache=True, nogil=True)
+def stay_over(frames: float) -> float:  # pragma: no cover
+    """Chance that a model is the one it was after ``frames``; STAY after one.
+
+    All models go over into each other alike, so the chain's second eigenvalue is (n STAY - 1) / (n - 1), and its
+    powers are those of the chain: two steps do what one of their sum does.
+    """
+    second = (MODELS * STAY - 1.0) / (MODELS - 1.0)
+    return (1.0 + (MODELS - 1.0) * second**frames) / MODELS
 
 
 @njit(cache=True, nogil=True)
@@ -86,9 +94,12 @@ def update_turning(
 ) -> float:  # pragma: no cover
     """Correct mixture ``k`` by a measurement, in place; as :func:`drover.core.track.filters.update`."""
     nis = 0.0
-    for axis in range(2):
-        if np.isfinite(noise[axis]):
-            nis += (measured[axis] - mean[k, axis]) ** 2 / (cov[k, 6 * axis] + noise[axis] ** 2)
+    if noise[0] == noise[1]:
+        nis = plane_distance(cov, k, measured[0] - mean[k, 0], measured[1] - mean[k, 1], noise[0]) ** 2
+    else:
+        for axis in range(2):
+            if np.isfinite(noise[axis]):
+                nis += (measured[axis] - mean[k, axis]) ** 2 / (cov[k, 6 * axis] + noise[axis] ** 2)
     state, matrix, weight = np.empty((MODELS, 4)), np.empty((MODELS, 4, 4)), np.empty(MODELS)
     _unpack(mean, mode, k, state, matrix, weight)
     told = np.zeros(MODELS)
@@ -143,21 +154,14 @@ def _mix(
 
 
 @njit(cache=True, nogil=True)
-def _turn_step(t: float, w: float, out: Float) -> None:  # pragma: no cover
-    """Transition of a coordinated turn at ``w`` rad/frame over ``t`` frames; straight where ``w`` is 0."""
-    out[:] = 0.0
-    along = np.sin(w * t) / w if abs(w) > 1e-9 else t
-    aside = (1.0 - np.cos(w * t)) / w if abs(w) > 1e-9 else 0.0
-    out[0, 0] = out[1, 1] = 1.0
-    out[0, 2] = out[1, 3] = along
-    out[0, 3], out[1, 2] = -aside, aside
-    out[2, 2] = out[3, 3] = np.cos(w * t)
-    out[2, 3], out[3, 2] = -np.sin(w * t), np.sin(w * t)
-
-
-@njit(cache=True, nogil=True)
-def _move(state: Float, matrix: Float, step: Float, t: float, q: float) -> None:  # pragma: no cover
-    """State and covariance one step on, in place: F x, F P F' + Q with acceleration noise of variance ``q``."""
+def _move(state: Float, matrix: Float, t: float, turn: float, fade: float, q: float) -> None:  # pragma: no cover
+    """State and covariance ``t`` frames on, in place: F x, F P F' + Q with acceleration noise of strength ``q``."""
+    along, keep, pp, pv, vv = speed_step(t, turn, fade)
+    step = np.eye(4)
+    step[0, 2] = step[1, 3] = along.real
+    step[0, 3], step[1, 2] = -along.imag, along.imag
+    step[2, 2] = step[3, 3] = keep.real
+    step[2, 3], step[3, 2] = -keep.imag, keep.imag
     moved, half = np.zeros(4), np.zeros((4, 4))
     for c in range(4):
         for d in range(4):
@@ -172,10 +176,14 @@ def _move(state: Float, matrix: Float, step: Float, t: float, q: float) -> None:
                 value += half[c, e] * step[d, e]
             matrix[c, d] = matrix[d, c] = value
     for axis in range(2):
-        matrix[axis, axis] += q * t**4 / 4
-        matrix[axis, axis + 2] += q * t**3 / 2
-        matrix[axis + 2, axis] += q * t**3 / 2
-        matrix[axis + 2, axis + 2] += q * t * t
+        matrix[axis, axis] += q * pp
+        matrix[axis + 2, axis + 2] += q * vv
+        matrix[axis, axis + 2] += q * pv.real
+        matrix[axis + 2, axis] += q * pv.real
+    matrix[1, 2] += q * pv.imag
+    matrix[2, 1] += q * pv.imag
+    matrix[0, 3] -= q * pv.imag
+    matrix[3, 0] -= q * pv.imag
 
 
 @njit(cache=True, nogil=True)
@@ -218,3 +226,4 @@ def _pack(
         mean[k, axis], mean[k, 4 + axis] = middle[axis], middle[2 + axis]
         cov[k, 6 * axis], cov[k, 6 * axis + 1] = whole[axis, axis], whole[axis, axis + 2]
         cov[k, 6 * axis + 2] = whole[axis + 2, axis + 2]
+    cov[k, XY] = whole[0, 1]
