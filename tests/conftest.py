@@ -15,8 +15,8 @@ from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
-from drover.core.pipeline import ClipRun, run_clip
 from drover.core.recipe import read_recipe
+from drover.core.run import ClipRun, run_clip
 from drover.core.types import ClipInfo, Truth
 
 settings.register_profile(

@@ -7,10 +7,14 @@ import gc
 import pytest
 from PySide6.QtWidgets import QApplication
 
-from drover.app.session import STAGES, StageState
+from drover.app.session import STAGES, Session, StageState
 from drover.app.theme import apply_theme
 from drover.app.window import MainWindow
 from drover.core.examples import example
+from drover.core.footage.reader import ClipReader
+from drover.core.recipe import read_recipe
+from drover.core.result_store import ResultStore
+from drover.core.run import run_clip
 
 WAIT = 60_000
 
@@ -44,12 +48,27 @@ def tidied(themed):
     gc.collect()
 
 
-@pytest.fixture
-def opened(window, qtbot):
-    """The short example with its truth and recipe, everything up to date."""
+@pytest.fixture(scope="session")
+def filled_store(tmp_path_factory) -> ResultStore:
+    """A store that knows the short example: what was found once is not looked for in every test."""
     chosen = example("gap-short")
+    with ClipReader(chosen.clip) as reader:
+        clip = reader.info
+    store = ResultStore(tmp_path_factory.mktemp("store"))
+    run_clip(clip, read_recipe(chosen.recipe), store=store)
+    return store
+
+
+@pytest.fixture
+def opened(qtbot, filled_store):
+    """The short example with its truth and recipe, everything up to date."""
+    chosen, window = example("gap-short"), MainWindow(Session(filled_store))
+    qtbot.addWidget(window)
+    window.show()
+    qtbot.waitExposed(window)
     window.session.open_clip(chosen.clip, recipe=chosen.recipe, truth=chosen.truth, true_crossings=chosen.crossings)
     qtbot.waitUntil(lambda: window.session.clip is not None, timeout=WAIT)
     qtbot.waitUntil(lambda: up_to_date(window, stages=STAGES), timeout=WAIT)
     qtbot.waitUntil(lambda: window.pictures.frame is not None, timeout=WAIT)
-    return window
+    yield window
+    window.close()

@@ -13,7 +13,6 @@ from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QFileDialog
 
 from conftest import WAIT, up_to_date
-from drover.app.autosave import unsaved_path
 from drover.core.examples import example
 from drover.core.project.file import read_project
 from drover.core.recipe import with_value
@@ -29,8 +28,8 @@ def at(window, x: float, y: float) -> QPoint:
 
 
 def saved(window, qtbot, path: Path | None = None):
-    qtbot.waitUntil(lambda: not window.autosave.busy, timeout=WAIT)
-    return read_project(path or unsaved_path())
+    qtbot.waitUntil(lambda: not window.saving.busy, timeout=WAIT)
+    return read_project(path or window.saving.place)[0]
 
 
 def draw_zone(window, qtbot, corners=YARD) -> None:
@@ -55,7 +54,7 @@ def test_z_and_clicks_draw_a_zone_that_says_who_is_inside(opened, qtbot):
     card = opened.dials.count.zones[0]
     assert str(int(visits.identity[k])) in card.inside.text().removeprefix("inside now: ").split(", ")
     saved(opened, qtbot)
-    with closing(sqlite3.connect(unsaved_path())) as db:
+    with closing(sqlite3.connect(opened.saving.place)) as db:
         assert db.execute("SELECT name FROM zone").fetchall() == [("Zone 1",)]
         assert db.execute("SELECT count(*) FROM visit").fetchone()[0] == len(visits)
         assert db.execute("SELECT count(*) FROM interval").fetchone()[0] > 0
@@ -124,7 +123,7 @@ def test_a_forbidden_way_raises_alarms_that_lead_there(opened, qtbot):
     page.list.itemClicked.emit(page.list.item(0))
     assert (opened.session.frame, opened.session.selected) == (alarms[0].frame, alarms[0].identity)
     saved(opened, qtbot)
-    with closing(sqlite3.connect(unsaved_path())) as db:
+    with closing(sqlite3.connect(opened.saving.place)) as db:
         rows = db.execute("SELECT kind, place, identity FROM alarm ORDER BY time").fetchall()
     assert rows == [("wrong way", "Gap", alarm.identity) for alarm in alarms]
 

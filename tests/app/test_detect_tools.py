@@ -10,7 +10,6 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QPlainTextEdit
 
 from conftest import WAIT, up_to_date
-from drover.app.autosave import unsaved_path
 from drover.app.session import STAGES, StageState
 from drover.core.recipe import with_value
 from drover.core.types import rows_to_frames
@@ -41,10 +40,10 @@ def dialog(opened, qtbot, tmp_path):
     """The import dialog on a file with two bad rows."""
     path = tmp_path / "boxes.csv"
     opened.count_of_boxes = write_boxes(path, opened, bad=True)
-    opened.read_boxes(path)
+    opened.asking.read_boxes(path)
     qtbot.waitUntil(lambda: getattr(opened, "box_dialog", None) is not None, timeout=WAIT)
-    yield opened.box_dialog
-    opened.box_dialog.reject()
+    yield opened.asking.box_dialog
+    opened.asking.box_dialog.reject()
 
 
 def test_boxes_are_looked_at_before_they_are_taken(opened, dialog, qtbot):
@@ -62,8 +61,8 @@ def test_boxes_are_looked_at_before_they_are_taken(opened, dialog, qtbot):
     qtbot.mouseClick(dialog.take, LEFT)
     fresh(opened, qtbot)
     assert set(np.unique(opened.session.detect.detections.confidence).tolist()) == {np.float32(0.9)}
-    qtbot.waitUntil(lambda: not opened.autosave.busy, timeout=WAIT)
-    with sqlite3.connect(unsaved_path()) as db:
+    qtbot.waitUntil(lambda: not opened.saving.busy, timeout=WAIT)
+    with sqlite3.connect(opened.saving.place) as db:
         assert db.execute("SELECT count(*) FROM imported").fetchone()[0] == told
         assert 'name = "lamb"' in db.execute("SELECT toml FROM recipe").fetchone()[0]
 
@@ -93,7 +92,7 @@ def test_what_moves_and_imported_boxes_go_together_without_another_pass(opened, 
     use = opened.dials.detect.boxes.use.box
     use.setCurrentIndex(use.findData("both"))
     fresh(opened, qtbot)
-    assert opened.session.recipe.detect.boxes.use == "both"
+    assert opened.session.recipe.detect.sources == ("boxes", "motion")
     # Every blob has its box here, so together they are what the boxes are, now with outlines.
     assert len(opened.session.detect.detections) == opened.count_of_boxes
     assert len(opened.session.detect.detections.runs) > 0
@@ -153,8 +152,8 @@ def test_a_span_dragged_in_the_lanes_is_all_that_is_worked_through(opened, qtbot
     fresh(opened, qtbot)
     counts = np.diff(opened.session.detect.detections.frame_start)
     assert counts[:first].sum() == counts[past:].sum() == 0 < counts[first:past].sum()
-    qtbot.waitUntil(lambda: "not kept" in opened.state.text(), timeout=WAIT)
-    assert opened.session.contents().run is None
+    qtbot.waitUntil(lambda: "not kept" in opened.status.state.text(), timeout=WAIT)
+    assert opened.session.document.latest.keys == kept
     qtbot.mouseClick(opened.dials.detect.span.whole, LEFT)
     assert opened.session.state_of("detect") == StageState.WORKING
     fresh(opened, qtbot)

@@ -20,7 +20,7 @@ def test_n_walks_through_the_moments_in_order_of_doubt(opened, qtbot):
         moment = opened.watch.found[place]
         assert session.frame == moment.frame
         assert session.selected == moment.identities[0]
-        qtbot.waitUntil(lambda m=moment: m.words in opened.status.text(), timeout=WAIT)
+        qtbot.waitUntil(lambda m=moment: m.words in opened.status.words.text(), timeout=WAIT)
     qtbot.keyClick(opened, Qt.Key.Key_N, Qt.KeyboardModifier.ShiftModifier)
     assert session.frame == opened.watch.found[0].frame
     scores = [moment.score for moment in opened.watch.found]

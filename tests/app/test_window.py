@@ -12,8 +12,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QPushButton
 
 from conftest import WAIT, up_to_date
-from drover.app.autosave import unsaved_path
-from drover.app.session import STAGES, StageState
+from drover.app.session import STAGES, Session, StageState
 from drover.core.count.tallies import tally
 from drover.core.examples import example
 from drover.core.project.file import read_project
@@ -42,8 +41,8 @@ def counts(window) -> tuple[int, int]:
 
 
 def saved(window, qtbot, path: Path):
-    qtbot.waitUntil(lambda: not window.autosave.busy, timeout=WAIT)
-    return read_project(path)
+    qtbot.waitUntil(lambda: not window.saving.busy, timeout=WAIT)
+    return read_project(path)[0]
 
 
 def test_an_empty_window_says_the_next_step(window):
@@ -75,11 +74,12 @@ def test_tiles_lanes_and_score_tell_of_the_same_result(opened, qtbot):
     assert tiles["track"].facts.detail == f"{len(opened.lanes.lanes)} identities"
     assert opened.dials.score.cells["true_total"].text() == "7"
     assert opened.dials.count.cards[0].cells["forward identities"].text() == str(forward)
-    qtbot.waitUntil(lambda: "up to date" in opened.state.text(), timeout=WAIT)
+    qtbot.waitUntil(lambda: "up to date" in opened.status.state.text(), timeout=WAIT)
 
 
-def test_dragging_the_line_recounts_at_every_move_and_is_one_edit(opened, qtbot):
-    opened.save_as(Path(unsaved_path().parent / "moved.drover"))
+def test_dragging_the_line_recounts_at_every_move_and_is_one_edit(opened, qtbot, tmp_path):
+    opened.save_as(tmp_path / "moved.drover")
+    qtbot.waitUntil(lambda: opened.saving.path is not None, timeout=WAIT)
     session, before = opened.session, opened.session.recipe.count.line[0].points
     had = counts(opened)
     seen, linked = [], []
@@ -94,10 +94,10 @@ def test_dragging_the_line_recounts_at_every_move_and_is_one_edit(opened, qtbot)
     assert counts(opened) != had
     assert not linked
     assert session.undo.count() == 1
-    contents = saved(opened, qtbot, opened.autosave.path)
-    assert contents.run is not None
-    assert tally(contents.run.crossings, 0) == tally(session.crossings, 0)
-    with sqlite3.connect(opened.autosave.path) as db:
+    contents = saved(opened, qtbot, opened.saving.path)
+    assert contents.latest is not None
+    assert tally(contents.latest.crossings, 0) == tally(session.crossings, 0)
+    with sqlite3.connect(opened.saving.path) as db:
         assert db.execute("SELECT points FROM line").fetchone()[0].startswith(f"[[{after[0][0]}")
     db.close()
     session.undo.undo()
@@ -303,11 +303,12 @@ def test_saved_and_opened_again_nothing_is_computed_twice(opened, qtbot, tmp_pat
     path = tmp_path / "fold.drover"
     opened.playback.go(99)
     opened.save_as(path)
-    qtbot.waitUntil(lambda: not opened.autosave.busy, timeout=WAIT)
+    qtbot.waitUntil(lambda: opened.saving.path == path and not opened.saving.busy, timeout=WAIT)
     had = counts(opened), opened.session.tracks.box.tobytes(), opened.session.recipe
     from drover.app.window import MainWindow
 
-    other = MainWindow()
+    opened.close()
+    other = MainWindow(Session(opened.session.store))
     qtbot.addWidget(other)
     worked = []
     other.session.progressed.connect(worked.append)
@@ -315,17 +316,17 @@ def test_saved_and_opened_again_nothing_is_computed_twice(opened, qtbot, tmp_pat
     qtbot.waitUntil(lambda: other.session.clip is not None and up_to_date(other), timeout=WAIT)
     assert (counts(other), other.session.tracks.box.tobytes(), other.session.recipe) == had
     assert other.session.frame == 99
-    assert not other.session._detect_job._ticket > 1
+    assert not other.session.engine._detect_job._ticket
     assert not [step for step in worked if step is not None]
-    assert other.session.link_seconds == 0.0
+    assert other.session.engine.link_seconds == 0.0
     other.close()
 
 
 def test_work_without_a_name_is_on_disk_unasked(opened, qtbot):
     opened.dials.count.cards[0].turn.click()
-    qtbot.waitUntil(lambda: not opened.autosave.busy, timeout=WAIT)
-    assert read_project(unsaved_path()).recipe_text.count("Gap") == 1
-    with sqlite3.connect(unsaved_path()) as db:
+    qtbot.waitUntil(lambda: not opened.saving.busy, timeout=WAIT)
+    assert read_project(opened.saving.place)[0].recipe_text.count("Gap") == 1
+    with sqlite3.connect(opened.saving.place) as db:
         edits = db.execute("SELECT what, before, after FROM edit").fetchall()
     db.close()
     assert [what for what, _, _ in edits] == ["reverse line 'Gap'"]
@@ -340,7 +341,7 @@ def test_a_project_whose_clip_is_gone_still_shows_its_results(opened, qtbot, tmp
     opened.session.open_clip(clip)
     qtbot.waitUntil(lambda: opened.session.clip.path == str(clip) and up_to_date(opened), timeout=WAIT)
     opened.save_as(tmp_path / "fold.drover")
-    qtbot.waitUntil(lambda: not opened.autosave.busy, timeout=WAIT)
+    qtbot.waitUntil(lambda: opened.saving.path is not None and not opened.saving.busy, timeout=WAIT)
     rows = len(opened.session.tracks)
     clip.unlink()
     opened.banner.close_button.click()
@@ -352,11 +353,12 @@ def test_a_project_whose_clip_is_gone_still_shows_its_results(opened, qtbot, tmp
 
 def test_a_file_that_cannot_be_opened_leaves_the_project_being_saved(opened, qtbot, tmp_path):
     opened.save_as(tmp_path / "fold.drover")
+    qtbot.waitUntil(lambda: opened.saving.path is not None, timeout=WAIT)
     opened.open_path(tmp_path / "none.mp4")
     qtbot.waitUntil(opened.banner.isVisible, timeout=WAIT)
     opened.dials.count.cards[0].turn.click()
     contents = saved(opened, qtbot, tmp_path / "fold.drover")
-    assert contents.recipe_text == opened.session.contents().recipe_text
+    assert contents.recipe_text == opened.session.document.text
 
 
 @pytest.mark.parametrize(
@@ -395,22 +397,23 @@ def test_a_dropped_file_is_opened(window, qtbot):
 def test_work_can_be_stopped_and_taken_up_again(window, qtbot):
     window.session.open_clip(example("gap").clip, recipe=SHORT.recipe)
     qtbot.waitUntil(lambda: window.session.detect is not None, timeout=WAIT)
-    qtbot.waitUntil(window.work_button.isVisible, timeout=WAIT)
-    qtbot.mouseClick(window.work_button, LEFT)
+    qtbot.waitUntil(window.status.button.isVisible, timeout=WAIT)
+    qtbot.mouseClick(window.status.button, LEFT)
     part = window.session.detect.detections.frame_count
     assert 0 < part < 1450
-    qtbot.waitUntil(lambda: window.state.text() == "not up to date", timeout=WAIT)
+    qtbot.waitUntil(lambda: window.status.state.text() == "not up to date", timeout=WAIT)
     qtbot.wait(600)
     assert window.session.detect.detections.frame_count == part
-    assert window.work_button.text() == "Work through the clip"
-    assert window.session.contents().run is None
+    assert window.status.button.text() == "Work through the clip"
+    assert window.session.document.latest is None
 
 
-def test_truth_that_does_not_fit_is_refused(opened, tmp_path):
+def test_truth_that_does_not_fit_is_refused(opened, qtbot, tmp_path):
     path = tmp_path / "truth.csv"
     path.write_text("900,1,0,0,5,5\n")
     held = opened.session.truth
-    opened._try(lambda: opened.session.load_truth(path))
+    opened.session.load_truth(path)
+    qtbot.waitUntil(opened.banner.isVisible, timeout=WAIT)
     assert "reaches frame 900" in opened.banner.label.text()
     assert opened.session.truth is held
 

@@ -8,8 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from drover.core.detect.box_choice import choose_boxes, unite
+from drover.core.detect.sources import BoxSource, merge
 from drover.core.errors import DroverError
-from drover.core.pipeline import boxes_key, detect_key, with_boxes
+from drover.core.graph import Subject, keys_of
 from drover.core.recipe import BoxSettings, ClassLimit, DetectSettings, Recipe, dump_recipe, parse_recipe
 from drover.core.types import ClipInfo, Detections
 
@@ -101,14 +102,26 @@ def test_dropping_leaves_no_pair_that_overlaps_too_much_and_never_the_surest(row
 
 def test_what_is_tracked_has_its_own_fingerprint_and_the_pass_keeps_its():
     clip = ClipInfo("a.mp4", *SIZE, 25.0, np.arange(3) / 25, "abc")
-    motion, imported = DetectSettings(), DetectSettings(boxes=BoxSettings(use="imported"))
-    assert detect_key(clip, motion) == detect_key(clip, imported)
-    assert boxes_key(clip, motion, TWO_NAMES) == detect_key(clip, motion)
-    assert boxes_key(clip, imported, TWO_NAMES) != detect_key(clip, motion)
     other = boxes([(0, 10, 10, 30, 30, 0.9, 0)])
-    assert boxes_key(clip, imported, TWO_NAMES) != boxes_key(clip, imported, other)
+
+    def keys(sources, found=None):
+        recipe = Recipe(detect=DetectSettings(sources=sources))
+        return keys_of(Subject(clip, found), recipe)
+
+    assert keys(("motion",))["motion"] == keys(("boxes", "motion"), TWO_NAMES)["motion"]
+    assert keys(("motion",), TWO_NAMES)["detect"] == keys(("motion",))["detect"]
+    assert len({keys(("boxes",), found)["detect"] for found in (None, TWO_NAMES, other)}) == 3
     with pytest.raises(DroverError, match="no imported boxes to use"):
-        with_boxes(None, None, imported)
+        BoxSource(None).found(DetectSettings(sources=("boxes",)))
+    with pytest.raises(DroverError, match="names no source"):
+        merge(None, None, DetectSettings())
+
+
+def test_what_earlier_recipes_said_of_sources_is_understood():
+    assert parse_recipe('[detect.boxes]\nuse = "both"\n').detect.sources == ("boxes", "motion")
+    assert parse_recipe('[detect.boxes]\nuse = "imported"\n').detect.sources == ("boxes",)
+    with pytest.raises(DroverError, match="each source may stand once"):
+        parse_recipe('[detect]\nsources = ["motion", "motion"]\n')
 
 
 def test_class_limits_survive_a_save_of_the_recipe_with_their_comments():

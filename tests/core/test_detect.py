@@ -19,9 +19,9 @@ from drover.core.detect.light import LightFollower
 from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import depth_factors, join_fragments, size_fits
 from drover.core.detect.where import Region, fill_polygon
+from drover.core.detect_pass import detect_clip
 from drover.core.geometry import trace_outline
 from drover.core.inspect import FrameProbe
-from drover.core.pipeline import detect_clip
 from drover.core.recipe import (
     BackgroundSettings,
     DetectSettings,

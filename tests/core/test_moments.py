@@ -6,13 +6,13 @@ import numpy as np
 import pytest
 
 from drover.core.errors import Cancelled
-from drover.core.pipeline import explain_links, link_detections
 from drover.core.recipe import Recipe, TrackSettings, with_value
 from drover.core.track.candidates import TERMS
 from drover.core.track.evidence import chi_square_share, noise_check
 from drover.core.track.explain import explain_frame
 from drover.core.track.moment_hits import moments_against_truth
 from drover.core.track.moments import KINDS, Moment, find_moments
+from drover.core.track.whole_clip import link_detections
 from drover.core.types import Crossings, Detections, Truth
 
 RATE, SIZE = 25.0, (640, 480)
@@ -111,8 +111,12 @@ def test_what_is_beyond_the_gate_is_said_and_a_question_can_be_stopped():
     note = next(n for n in explain_frame(boxes, tracks, times, RATE, TrackSettings(), 40) if n.identity == 1)
     assert "beyond the gate" in note.candidates[0].refused
     assert note.words.startswith("1 found nothing")
+
+    def stop() -> None:
+        raise Cancelled("stopped")
+
     with pytest.raises(Cancelled, match="stopped"):
-        explain_links(boxes, tracks, times, RATE, TrackSettings(), 40, cancelled=lambda: True)
+        explain_frame(boxes, tracks, times, RATE, TrackSettings(), 40, on_way=stop)
 
 
 def test_right_noises_give_distances_by_the_chi_square_law_and_a_verdict():

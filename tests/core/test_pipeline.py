@@ -9,25 +9,19 @@ import pytest
 from builders import crossings_of
 
 from drover.core.detect.box_choice import take_rows
-from drover.core.pipeline import (
-    count_key,
-    detect_clip,
-    detect_key,
-    run_clip,
-    score_boxes,
-    score_result,
-    track_key,
-)
+from drover.core.detect_pass import detect_clip
+from drover.core.graph import Subject, keys_of
 from drover.core.recipe import DetectSettings, Recipe, ScoreSettings, with_value
 from drover.core.result_store import ResultStore
+from drover.core.run import run_clip
 from drover.core.run_files import write_run
+from drover.core.score.spans import score_boxes, score_result
 from drover.core.types import only_frames
 
 
 def keys(clip, recipe: Recipe) -> tuple[str, str, str]:
-    found = detect_key(clip, recipe.detect)
-    linked = track_key(found, recipe.track)
-    return found, linked, count_key(linked, recipe.count)
+    keys = keys_of(Subject(clip), recipe)
+    return keys["detect"], keys["edits"], keys["count"]
 
 
 @pytest.mark.parametrize(
@@ -47,8 +41,8 @@ def test_a_setting_changes_its_stage_and_those_after_it_only(short_info, path, v
 def test_a_known_result_comes_from_the_store_with_everything_in_it(short_info, tmp_path):
     store = ResultStore(tmp_path / "store")
     steps = []
-    first = detect_clip(short_info, DetectSettings(), store=store, on_progress=steps.append)
-    again = detect_clip(short_info, DetectSettings(), store=store, cancelled=lambda: True)
+    first = detect_clip(short_info, DetectSettings(), key="pass", store=store, on_progress=steps.append)
+    again = detect_clip(short_info, DetectSettings(), key="pass", store=store, cancelled=lambda: True)
     assert again.finished
     for name in ("frame_start", "box", "confidence", "area", "run_start", "runs"):
         assert np.array_equal(getattr(first.detections, name), getattr(again.detections, name))
@@ -59,10 +53,10 @@ def test_a_known_result_comes_from_the_store_with_everything_in_it(short_info, t
 
 def test_a_damaged_store_is_worked_around(short_info, tmp_path):
     store = ResultStore(tmp_path / "store")
-    first = detect_clip(short_info, DetectSettings(), store=store)
+    first = detect_clip(short_info, DetectSettings(), key="pass", store=store)
     for file in (tmp_path / "store").rglob("*.npy"):
         file.write_bytes(b"\x93NUMPY broken")
-    again = detect_clip(short_info, DetectSettings(), store=store)
+    again = detect_clip(short_info, DetectSettings(), key="pass", store=store)
     assert np.array_equal(first.detections.box, again.detections.box)
 
 
@@ -166,7 +160,7 @@ def test_a_span_is_scored_on_its_own_frames(short_info, short_run, short_truth):
 def test_both_kinds_of_detections_together_are_linked(short_info, short_run):
     found = short_run.detect.detections
     half = take_rows(found, np.arange(len(found)) % 2 == 0)
-    recipe = with_value(short_run.recipe, "detect.boxes.use", "both")
+    recipe = with_value(short_run.recipe, "detect.sources", ["boxes", "motion"])
     both = run_clip(short_info, recipe, detections=half)
     assert len(both.detect.detections) == pytest.approx(len(found), rel=0.02)
     alone = run_clip(short_info, short_run.recipe, detections=half)

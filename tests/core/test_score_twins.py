@@ -90,9 +90,7 @@ def test_two_true_boxes_never_share_one_tracked_box():
     """Both were followed by 7 before, one after the other; now one box of 7 covers both: it is given to one."""
     a, b, both = (0.0, 0.0, 10.0, 10.0), (4.0, 0.0, 14.0, 10.0), (2.0, 0.0, 12.0, 10.0)
     true = [(0, 1, a), (1, 2, b), (2, 1, a), (2, 2, b)]
-    s = score_tracks(
-        tracks_of([(0, 7, a), (1, 7, b), (2, 7, both)], 3), truth_of(true, 3), ScoreSettings()
-    ).as_dict()
+    s = score_tracks(tracks_of([(0, 7, a), (1, 7, b), (2, 7, both)], 3), truth_of(true, 3), ScoreSettings()).as_dict()
     assert (s["tp"], s["fp"], s["fn"]) == (3, 0, 1)
     assert s["precision"] == 1.0
 

@@ -10,8 +10,8 @@ from numba import njit
 from scipy.linalg import expm
 
 from drover.core.assignment import NOBODY, assign_groups
-from drover.core.pipeline import link_detections, score_result
 from drover.core.recipe import AfterSettings, ScoreSettings, TrackSettings
+from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import simulate_boxes
 from drover.core.track.candidates import TERMS, pair_terms
 from drover.core.track.evidence import gap_lengths, gaps_of
@@ -21,6 +21,7 @@ from drover.core.track.measuring import measure
 from drover.core.track.sharing import fit_boxes, pixel_table
 from drover.core.track.smoothing import smooth_line
 from drover.core.track.turning import _move, new_modes, stay_over
+from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, TrackState
 
 RATE = 25.0

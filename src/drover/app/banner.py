@@ -32,6 +32,7 @@ class Banner(QWidget):
         row.addWidget(mark)
         self.label = QLabel()
         self.label.setWordWrap(True)
+        self.label.setTextFormat(Qt.TextFormat.PlainText)  # names in a message are text, never markup
         self.label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         row.addWidget(self.label, 1)
         self.close_button = QPushButton("Understood")

@@ -28,7 +28,10 @@ from drover.core.recipe import ClassLimit, Recipe, setting_info, with_value
 __all__ = ["BoxImportDialog"]
 
 FIRST_ROWS = 6
-USES = {"imported": "these boxes instead of what moves", "both": "these boxes, and what moves where they have none"}
+USES = {
+    "boxes": "these boxes instead of what moves",
+    "boxes+motion": "these boxes, and what moves where they have none",
+}
 
 
 class BoxImportDialog(QDialog):
@@ -82,7 +85,7 @@ class BoxImportDialog(QDialog):
             least = float(box.value()) if isinstance(box, NumberBox) else 0.0
             limits.append(ClassLimit(name=name, keep=keep, least_confidence=least).model_dump())
         changed = with_value(self.recipe, "detect.boxes.class_limit", limits)
-        return with_value(changed, "detect.boxes.use", str(self.use.currentData()))
+        return with_value(changed, "detect.sources", str(self.use.currentData()).split("+"))
 
     def _show_ready(self) -> None:
         usable = len(self.found.frame) > 0 and (not self.found.bad_rows or self.leave_out.isChecked())

@@ -49,7 +49,7 @@ def _track(session: Session) -> tuple[str, str, str]:
     coasting = int((state == TrackState.COASTING).sum())
     seen = len(state) - coasting
     headline = f"{seen} + {coasting} hidden" if coasting else f"{seen} seen"
-    cost = _ms(1000 * session.link_seconds / max(1, tracks.frame_count))
+    cost = _ms(1000 * session.engine.link_seconds / max(1, tracks.frame_count))
     return headline, f"{len(tracks.paths.identity)} identities", cost
 
 
@@ -67,7 +67,7 @@ def _count(session: Session) -> tuple[str, str, str]:
     return (
         f"{forward} on, {back} back",
         f"{name} · {passages} passages",
-        _ms(1000 * session.count_seconds / max(1, frames)),
+        _ms(1000 * session.engine.count_seconds / max(1, frames)),
     )
 
 
@@ -80,5 +80,5 @@ def _score(session: Session) -> tuple[str, str, str]:
     switches = score.clear.id_switches
     words = f"{switches} switch" if switches == 1 else f"{switches} switches"
     detail = words if score.counts is None else f"error {score.counts.count_error} · {words}"
-    cost = _ms(1000 * session.score_seconds / max(1, session.clip.frame_count)) if session.clip else ""
+    cost = _ms(1000 * session.engine.score_seconds / max(1, session.clip.frame_count)) if session.clip else ""
     return f"IDF1 {100 * score.identity.idf1:.1f} %", detail, cost

@@ -6,8 +6,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
-from drover.core.pipeline import explain_links
-from drover.core.track.explain import LinkNote
+from drover.core.errors import Cancelled
+from drover.core.track.explain import LinkNote, explain_frame
 
 __all__ = ["LinkNotes"]
 
@@ -54,8 +54,12 @@ class LinkNotes(QObject):
         frame = session.frame
 
         def work(cancelled):  # type: ignore[no-untyped-def]
-            return frame, explain_links(
-                detect.detections, tracks, clip.times, clip.rate, settings, frame, cancelled=cancelled
+            def on_way() -> None:
+                if cancelled():
+                    raise Cancelled("explaining was stopped")
+
+            return frame, explain_frame(
+                detect.detections, tracks, clip.times, clip.rate, settings, frame, on_way=on_way
             )
 
         self._job.submit(work)

@@ -117,7 +117,7 @@ class Pictures(QObject):
         if not self._wanted or clip is None or shown is None or session.clip_missing:
             return
         result, settings = shown.detect, shown.detect_settings
-        if result is None or settings is None or settings.boxes.use == "imported":
+        if result is None or settings is None or "motion" not in settings.sources:
             return
         frame, now = session.frame, shown.recipe.detect
         outside = result.span is not None and not result.span[0] <= frame < result.span[1]

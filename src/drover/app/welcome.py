@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+from pathlib import Path
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout
 
@@ -9,6 +12,8 @@ from drover.app.drops import DropTarget
 from drover.app.theme import FIELD
 
 __all__ = ["Welcome"]
+
+MOST_OFFERED = 5
 
 _SHEET = f"""
 Welcome {{ background: {FIELD}; }}
@@ -19,13 +24,13 @@ QLabel#text {{ font-size: 14px; }}
 
 
 class Welcome(DropTarget):
-    """Open a clip, open the demo, or pick up unsaved work."""
+    """Open a clip, open the demo, or pick up work that has no name yet."""
 
     clip_wanted = Signal()
     demo_wanted = Signal()
-    unsaved_wanted = Signal()
+    unnamed_wanted = Signal(object)
 
-    def __init__(self, *, unsaved: bool) -> None:
+    def __init__(self, unnamed: list[Path]) -> None:
         super().__init__()
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground, True)
         self.setStyleSheet(_SHEET)
@@ -49,12 +54,21 @@ class Welcome(DropTarget):
         self.demo.clicked.connect(self.demo_wanted)
         self.clip = QPushButton("Open a clip…")
         self.clip.clicked.connect(self.clip_wanted)
-        self.unsaved = QPushButton("Pick up unsaved work")
-        self.unsaved.clicked.connect(self.unsaved_wanted)
-        self.unsaved.setVisible(unsaved)
-        for button in (self.demo, self.clip, self.unsaved):
+        for button in (self.demo, self.clip):
             button.setMinimumHeight(26)
             row.addWidget(button)
         row.addStretch(1)
         column.addLayout(row)
+        column.addSpacing(14)
+        self.unnamed = [self._pick_up(path) for path in unnamed[:MOST_OFFERED]]
+        for button in self.unnamed:
+            column.addWidget(button, 0, Qt.AlignmentFlag.AlignCenter)
         column.addStretch(3)
+
+    def _pick_up(self, path: Path) -> QPushButton:
+        """A button that goes on with work without a name."""
+        when = datetime.fromtimestamp(path.stat().st_mtime).strftime("%d.%m. %H:%M")
+        button = QPushButton(f"Go on with work without a name, {when}")
+        button.setToolTip(str(path))
+        button.clicked.connect(lambda _=False: self.unnamed_wanted.emit(path))
+        return button

@@ -20,6 +20,7 @@ from drover.bench.made_up import many_tracks
 from drover.core.count.lines import count_crossings
 from drover.core.count.paths import prepare_paths
 from drover.core.detect.detector import Detector
+from drover.core.detect_pass import detect_clip
 from drover.core.examples import example
 from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage.reader import ClipReader
@@ -27,10 +28,12 @@ from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.inspect import FrameProbe, clean_again
 from drover.core.kernels import warm_kernels
-from drover.core.pipeline import detect_clip, link_detections, run_clip, score_result
 from drover.core.recipe import CountSettings, LineSettings, Recipe, ScoreSettings, read_recipe, with_value
+from drover.core.run import run_clip
 from drover.core.run_files import versions
+from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import simulate_boxes
+from drover.core.track.whole_clip import link_detections
 
 __all__ = ["main"]
 

@@ -11,14 +11,16 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from drover.bench.scenes import scene_folder
+from drover.core.count.lines import count_crossings
+from drover.core.detect_pass import detect_clip
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.crossing_rows import read_crossings
-from drover.core.pipeline import count_tracks, detect_clip, link_detections
 from drover.core.recipe import CountSettings, Recipe
 from drover.core.score.counts import count_score
 from drover.core.score.crossing_match import CROSSING_ERRORS, match_crossings
 from drover.core.simulate.farm import build_scene
 from drover.core.simulate.scene import Scene
+from drover.core.track.whole_clip import link_detections
 from drover.core.types import Crossings
 
 __all__ = ["SCENES", "counting_table", "half_size", "main"]
@@ -77,7 +79,7 @@ def _counted(path: Path, scene: Scene) -> Crossings:
     recipe = Recipe()
     found = detect_clip(clip, recipe.detect).detections
     tracks = link_detections(found, clip.times, clip.rate, recipe.track)
-    return count_tracks(tracks, clip.times, CountSettings(line=scene.lines))
+    return count_crossings(tracks, clip.times, CountSettings(line=scene.lines))
 
 
 def _both(crossings: Crossings) -> str:

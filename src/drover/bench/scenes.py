@@ -11,10 +11,10 @@ from pathlib import Path
 
 import platformdirs
 
+from drover.core.detect_pass import detect_clip
 from drover.core.examples import recipe_for
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
-from drover.core.pipeline import detect_clip
 from drover.core.recipe import Recipe, read_recipe
 from drover.core.score.detection import DetectionScore, score_detections
 from drover.core.simulate.farm import build_scene

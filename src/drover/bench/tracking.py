@@ -10,16 +10,19 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from drover.bench.scenes import scene_folder
+from drover.core.count.lines import count_crossings
+from drover.core.detect_pass import detect_clip
 from drover.core.examples import recipe_for
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
-from drover.core.pipeline import count_tracks, detect_clip, link_detections, score_result
 from drover.core.recipe import CountSettings, Recipe, ScoreSettings, read_recipe
 from drover.core.score.scorer import Score
+from drover.core.score.spans import score_result
 from drover.core.simulate.farm import build_scene
 from drover.core.track.moment_hits import moments_against_truth
 from drover.core.track.moments import find_moments
+from drover.core.track.whole_clip import link_detections
 
 __all__ = ["SCENES", "main", "tracking_table"]
 
@@ -53,7 +56,7 @@ def tracking_table() -> Iterator[tuple[str, str, Score, str, str]]:
         lines = CountSettings(line=build_scene(name).lines)
         for label, settings in trackers.items():
             tracks = link_detections(found, clip.times, clip.rate, settings)
-            crossings = count_tracks(tracks, clip.times, lines)
+            crossings = count_crossings(tracks, clip.times, lines)
             score = score_result(tracks, truth, ScoreSettings(), crossings=crossings, true_crossings=true_crossings)
             moments = find_moments(tracks, clip.times, crossings)
             hits = moments_against_truth(moments, tracks, truth, clip.times)

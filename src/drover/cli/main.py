@@ -26,9 +26,10 @@ from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_import import read_box_file
 from drover.core.formats.box_rows import read_tracks, read_truth
 from drover.core.formats.crossing_rows import read_crossings
-from drover.core.pipeline import ClipRun, run_clip, score_result
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
+from drover.core.run import ClipRun, run_clip
 from drover.core.run_files import write_run
+from drover.core.score.spans import score_result
 from drover.core.simulate.names import SCENE_NAMES
 from drover.core.types import ClipInfo, Crossings, Detections, Truth
 

@@ -131,7 +131,15 @@ def _solve_group(
 
 @njit(cache=True, nogil=True)
 def _over_table(
-    edges: Int, track: Int, detection: Int, cost: Float, row_of: Int, column_of: Int, rows: Int, columns: Int, match: Int
+    edges: Int,
+    track: Int,
+    detection: Int,
+    cost: Float,
+    row_of: Int,
+    column_of: Int,
+    rows: Int,
+    columns: Int,
+    match: Int,
 ) -> None:  # pragma: no cover
     n, m = rows.shape[0], columns.shape[0]
     # One more column a track: its own way of staying alone.
@@ -148,7 +156,15 @@ def _over_table(
 
 @njit(cache=True, nogil=True)
 def along_pairs(
-    edges: Int, track: Int, detection: Int, cost: Float, row_of: Int, column_of: Int, rows: Int, columns: Int, match: Int
+    edges: Int,
+    track: Int,
+    detection: Int,
+    cost: Float,
+    row_of: Int,
+    column_of: Int,
+    rows: Int,
+    columns: Int,
+    match: Int,
 ) -> None:  # pragma: no cover
     """A group solved to its optimum without a table, in place: shortest paths over its pairs."""
     n, m = rows.shape[0], columns.shape[0]

@@ -10,11 +10,12 @@ from numpy.typing import NDArray
 from drover.core.detect.blobs import Blobs, take_blobs
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.detector import Detector, ShadowFacts
+from drover.core.detect.result import DetectResult
 from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import size_fits
 from drover.core.detect.where import Region
+from drover.core.detect_pass import replay_frames
 from drover.core.footage.reader import ClipReader
-from drover.core.pipeline import DetectResult, replay_frames
 from drover.core.recipe import DetectSettings
 
 __all__ = ["DetectPictures", "FrameProbe", "clean_again"]

@@ -19,7 +19,6 @@ from drover.core.detect.size_rules import join_fragments
 from drover.core.detect.still import edge_strengths
 from drover.core.footage.reader import expand_luma
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
-from drover.core.pipeline import explain_links, link_detections, score_result
 from drover.core.recipe import (
     BackgroundSettings,
     BoxSettings,
@@ -33,9 +32,12 @@ from drover.core.recipe import (
     TrackSettings,
     ZoneSettings,
 )
+from drover.core.score.spans import score_result
+from drover.core.track.explain import explain_frame
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
 from drover.core.track.moments import find_moments
+from drover.core.track.whole_clip import link_detections
 from drover.core.types import LOOK, Detections, Frame, Tracks, Truth
 
 __all__ = ["warm_kernels"]
@@ -110,7 +112,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     found = replace(found, look=np.full((len(table), LOOK), 9, np.uint8)).frozen()
     times = np.arange(40) / 25
     tracks = link_detections(found, times, 25.0, settings)
-    explain_links(found, tracks, times, 25.0, settings, 38)
+    explain_frame(found, tracks, times, 25.0, settings, 38)
     _warm_count(tracks, times)
     _warm_score(tracks)
     find_moments(tracks, times, look=found.look)

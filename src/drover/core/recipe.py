@@ -10,6 +10,7 @@ from __future__ import annotations
 import difflib
 import hashlib
 import json
+import tomllib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -80,6 +81,10 @@ __all__ = [
     "value_of",
     "with_value",
 ]
+
+
+MOST_TEXT = 1 << 20  # characters of a recipe
+MOST_KEPT = 1 << 18  # characters up to which comments and order are kept
 
 
 class Recipe(Settings):
@@ -218,11 +223,26 @@ def parse_recipe(text: str, source: str = "recipe") -> Recipe:
     RecipeError
         One line naming the source, the key, the value and the range.
     """
+    if len(text) > MOST_TEXT:
+        raise RecipeError(f"{source}: is longer than a recipe can be ({MOST_TEXT >> 10} thousand characters)")
     try:
-        data = tomlkit.parse(text).unwrap()
-    except (TOMLKitError, ValueError, RecursionError) as error:
+        # The standard reader is quick on any text; the one that keeps comments is not, and sees only sound recipes.
+        data = tomllib.loads(text.removeprefix("\ufeff"))
+    except (ValueError, RecursionError) as error:
         raise RecipeError(f"{source}: not valid TOML: {_first_line(error)}; correct the file and try again") from error
-    return _validated(_whole_numbers_as_floats(data, Recipe), source)
+    return _validated(_whole_numbers_as_floats(_brought_up_to_date(data), Recipe), source)
+
+
+_FORMER_USES = {"motion": ["motion"], "imported": ["boxes"], "both": ["boxes", "motion"]}
+
+
+def _brought_up_to_date(data: dict[str, Any]) -> dict[str, Any]:
+    """What earlier versions wrote, as it is said now: ``detect.boxes.use`` has become the list of sources."""
+    detect = data.get("detect")
+    boxes = detect.get("boxes") if isinstance(detect, dict) else None
+    if isinstance(detect, dict) and isinstance(boxes, dict) and boxes.get("use") in _FORMER_USES:
+        detect.setdefault("sources", _FORMER_USES[boxes.pop("use")])
+    return data
 
 
 def read_recipe(path: Path) -> Recipe:
@@ -234,7 +254,8 @@ def read_recipe(path: Path) -> Recipe:
         When the file cannot be read or holds a setting that is not allowed.
     """
     try:
-        text = path.read_text(encoding="utf-8")
+        with path.open(encoding="utf-8-sig") as file:
+            text = file.read(MOST_TEXT + 1)
     except FileNotFoundError as error:
         raise RecipeError(f"{path}: there is no such recipe file; check the name") from error
     except (OSError, UnicodeDecodeError) as error:
@@ -245,7 +266,7 @@ def read_recipe(path: Path) -> Recipe:
 def dump_recipe(recipe: Recipe, previous: str = "") -> str:
     """TOML text of a recipe, every setting written out; comments and order of ``previous`` are kept."""
     try:
-        document = tomlkit.parse(previous)
+        document = tomlkit.parse(previous.removeprefix("\ufeff") if len(previous) < MOST_KEPT else "")
     except (TOMLKitError, ValueError):
         document = tomlkit.document()
     _update_table(document, recipe.model_dump(mode="json", exclude_none=True))

@@ -19,8 +19,8 @@ from drover.core.errors import DroverError
 from drover.core.formats.box_rows import write_detections, write_tracks
 from drover.core.formats.count_tables import ALARM_COLUMNS, INTERVAL_COLUMNS, WAY_COLUMNS, ZONE_COLUMNS, write_table
 from drover.core.formats.crossing_rows import write_counts, write_crossings
-from drover.core.pipeline import ClipRun
 from drover.core.recipe import Recipe
+from drover.core.run import ClipRun
 
 __all__ = ["read_json", "run_facts", "versions", "write_run"]
 

@@ -6,8 +6,9 @@ Frames count from 0 here and from 1 in files and on screen. Times are seconds.
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from enum import IntEnum
 from functools import cached_property
 from typing import Protocol
@@ -136,7 +137,28 @@ class Frame:
         return self.make_chroma()
 
 
-class _FrameRows:
+class _Digested:
+    """What every table can do: be told from others by what it holds."""
+
+    @cached_property
+    def digest(self) -> str:
+        """Fingerprint of all that the table holds; classes by name, whatever their numbers."""
+        parts = hashlib.sha256()
+        for column in fields(self):  # type: ignore[arg-type]
+            value = getattr(self, column.name)
+            if column.name == "class_names":
+                continue
+            if column.name == "class_id":
+                names: tuple[str, ...] = self.class_names  # type: ignore[attr-defined]
+                used = sorted({names[k] for k in np.unique(value).tolist()})
+                rank = np.array([used.index(name) if name in used else -1 for name in names], np.int16)
+                value = rank[value]
+                parts.update("|".join(used).encode())
+            parts.update(value.tobytes() if isinstance(value, np.ndarray) else repr(value).encode())
+        return parts.hexdigest()[:24]
+
+
+class _FrameRows(_Digested):
     """What every table of rows by frame can do."""
 
     frame_start: Int
@@ -325,7 +347,7 @@ def only_frames(tracks: Tracks, span: tuple[int, int]) -> Tracks:
 
 
 @dataclass(frozen=True)
-class Crossings:
+class Crossings(_Digested):
     """Every passage of a track's reference point over a line, sorted by time.
 
     ``frame`` is the first frame at or after the crossing; ``time`` is exact, between frames;

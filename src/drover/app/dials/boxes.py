@@ -15,7 +15,7 @@ __all__ = ["BoxCard"]
 MOST_CLASSES = 6
 BINS = 40
 PATH = "detect.boxes."
-USES = {"motion": "what moves", "imported": "imported boxes", "both": "both together"}
+SOURCES = {"motion": "what moves", "boxes": "imported boxes", "boxes+motion": "both together"}
 OVERLAPS = {"leave": "left as they are", "drop": "less sure one dropped", "weaken": "made less sure"}
 
 
@@ -36,7 +36,12 @@ class BoxCard(Card):
         self.inside = QWidget()
         column = QVBoxLayout(self.inside)
         column.setContentsMargins(0, 0, 0, 0)
-        self.use = self._choice("detections are", "use", USES)
+        self.use = ChoiceRow("detections are", "detect.sources", SOURCES, setting_help("detect.sources"))
+        self.use.changed.connect(
+            lambda _, word: self.session.edit(
+                with_value(self.session.recipe, "detect.sources", word.split("+")), "set where detections come from"
+            )
+        )
         column.addWidget(self.use)
         self.plots: dict[str, EvidencePlot] = {}
         self._plot_column = QVBoxLayout()
@@ -56,7 +61,7 @@ class BoxCard(Card):
     def show_recipe(self) -> None:
         """Show what the recipe says now."""
         boxes = self.session.recipe.detect.boxes
-        self.use.show_value(boxes.use)
+        self.use.show_value("+".join(self.session.recipe.detect.sources))
         self.overlaps.show_value(boxes.overlaps)
         self.across.show_value(boxes.across_classes)
         self.most.box.show_value(boxes.most_overlap)

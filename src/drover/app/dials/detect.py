@@ -167,7 +167,7 @@ class DetectDials(SettingsPage):
         )
         self.column.addWidget(card)
 
-    _sizes_shown: object = None
+    _sizes_shown: tuple[object, ...] = (None, None, None, None)
 
     def _show_evidence(self) -> None:
         detect, now = self.session.detect, self.pictures.detect
@@ -189,8 +189,10 @@ class DetectDials(SettingsPage):
         self.sizes.show_limits(size)
         self.forget.setEnabled(size.near_box is not None or size.far_box is not None)
         if detect is not None and self.session.clip is not None:
-            stamp = (id(detect), size.near_box, size.far_box, size.for_width)
-            if stamp != self._sizes_shown:
+            stamp = (detect.detections, size.near_box, size.far_box, size.for_width)
+            if any(a is not b and a != b for a, b in zip(stamp[1:], self._sizes_shown[1:], strict=True)) or (
+                stamp[0] is not self._sizes_shown[0]
+            ):
                 self._sizes_shown = stamp
                 clip = self.session.clip
                 self.sizes.show_blobs(detect, self.session.recipe.detect, (clip.width, clip.height))

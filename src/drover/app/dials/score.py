@@ -10,6 +10,7 @@ from drover.app.dials.settings import SettingsPage
 from drover.app.held import Held
 from drover.app.session import Session
 from drover.app.theme import number_font
+from drover.core.score.detection import DetectionScore
 
 __all__ = ["ScoreDials"]
 
@@ -173,16 +174,15 @@ class ScoreDials(SettingsPage):
             if other is not None
             else "Hold this result, change settings, and compare both, in figures and on the field."
         )
-        stamp = id(self.session.detection_score)
-        if stamp != self._listed:
-            self._listed = stamp
+        if self.session.detection_score is not self._listed:
+            self._listed = self.session.detection_score
             self._list_errors()
         for cells, result in ((self.cells, self.session if has_truth else None), (self.other_cells, other)):
             values = _values(result) if result is not None and has_truth else {}
             for key, cell in cells.items():
                 cell.setText(_text(values.get(key), "-" if cells is self.cells else ""))
 
-    _listed: object = None
+    _listed: DetectionScore | None = None
 
 
 def _values(result: Session | Held) -> dict[str, object]:

@@ -7,7 +7,6 @@ goes to the key frame before it and decodes until the time stamp matches.
 
 from __future__ import annotations
 
-import hashlib
 from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
@@ -23,9 +22,10 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.errors import FootageError
+from drover.core.footage.fingerprint import clip_fingerprint
 from drover.core.types import ClipInfo, Frame
 
-__all__ = ["ClipReader", "clip_fingerprint", "expand_luma"]
+__all__ = ["ClipReader", "expand_luma"]
 
 _LUMA_FIRST = {"yuv420p", "yuv422p", "yuv444p", "yuvj420p", "yuvj422p", "yuvj444p", "nv12", "nv21", "gray"}
 _FULL_RANGE = {"yuvj420p", "yuvj422p", "yuvj444p", "gray"}
@@ -45,18 +45,6 @@ def expand_luma(luma: NDArray[np.uint8], out: NDArray[np.uint8], full: bool) -> 
             for x in range(width):
                 value = ((np.int32(luma[y, x]) - 16) * 298 + 128) >> 8
                 out[y, x] = np.uint8(min(255, max(0, value)))
-
-
-def clip_fingerprint(path: Path) -> str:
-    """Short name of a file's content: its size and three parts of it; renaming or copying keeps it."""
-    size = path.stat().st_size
-    digest = hashlib.sha256(str(size).encode())
-    part = 1 << 20
-    with path.open("rb") as file:
-        for start in (0, max(0, size // 2 - part // 2), max(0, size - part)):
-            file.seek(start)
-            digest.update(file.read(part))
-    return digest.hexdigest()[:20]
 
 
 @dataclass(frozen=True)

@@ -1,153 +1,348 @@
-"""Writing and reading a project file, part by part, each part in one transaction.
+"""A project kept up to date on disk: small parts at once, whole results in pieces beside the ones they replace.
 
-A program killed while writing leaves the file as it was before that part. Reading trusts nothing: the file is
-checked first, only known tables are read, and every column is converted.
+A part is noted as written only once it is committed, so what failed is tried again. A result is written under a
+number of its own, not complete until its last row is there; only then does it take the place of the one before. A new
+file is made beside its name and moved there whole.
 """
 
 from __future__ import annotations
 
+import contextlib
+import os
 import sqlite3
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing
+from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from drover.core.document import Document, KeptRun, now
 from drover.core.errors import DroverError, ProjectError
-from drover.core.project.contents import KeptRun, ProjectContents
+from drover.core.project.columns import MOST_BYTES
 from drover.core.project.counted import write_audit, write_counted
 from drover.core.project.reading import read_all
 from drover.core.project.schema import APPLICATION_ID, SCHEMA, TABLES, UPGRADES, VERSION
 from drover.core.project.writing import (
-    now,
+    crossing_rows,
+    detection_rows,
+    run_row,
+    track_rows,
     write_clip,
     write_crossings,
-    write_detections,
     write_imported,
+    write_meta,
     write_recipe,
-    write_run,
-    write_tracks,
     write_truth,
-    write_view,
-)  # fmt: skip
+)
 
-__all__ = ["ProjectFile", "read_project"]
+__all__ = ["Edit", "ProjectFile", "read_project"]
+
+PIECE = 20_000  # rows written in one transaction of a long result
+BUSY = 5.0  # s to wait for another program that reads the file
+Edit = tuple[str, str, str]  # what, recipe before, recipe after
+
+
+@dataclass(frozen=True)
+class _Written:
+    """A run as it stands in the file: its number, that of its detections, and the keys it was written with."""
+
+    number: int
+    found: int
+    keys: tuple[str, str, str, str]
 
 
 class ProjectFile:
-    """A project being kept up to date on disk.
+    """A project being kept up to date on disk; use it from one thread at a time.
 
-    Only what changed since the last write is written: a moved line rewrites crossings, not tracks.
-
-    Raises
-    ------
-    ProjectError
-        When the file cannot be made or written.
+    Parameters
+    ----------
+    path : Path
+    held : Document, optional
+        What the file holds already, when it was just read: only what differs from it will be written.
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, held: Document | None = None) -> None:
         self.path = path
-        self._written: dict[str, Any] = {}
+        self._stamps: dict[str, object] = {}
+        self._runs: dict[str, _Written] | None = None
+        if held is not None:
+            self._stamps = {name: stamp for name, stamp, _ in _parts(held, {})}
+            self._stamps.pop("meta")
 
-    def save(self, contents: ProjectContents) -> None:
-        """Bring the file up to date with the contents."""
+    def save(
+        self,
+        document: Document,
+        view: dict[str, str] | None = None,
+        *,
+        edits: Iterable[Edit] = (),
+        newer: Callable[[], tuple[Document, dict[str, str], list[Edit]] | None] = lambda: None,
+    ) -> None:
+        """Bring the file up to date with the document.
+
+        ``newer`` is asked between the pieces of a long result for a document that has changed meanwhile; its small
+        parts are written first, so that nothing waits for the long result.
+
+        Raises
+        ------
+        ProjectError
+            When the file cannot be written; what was there stays.
+        """
         try:
-            with closing(_connect(self.path)) as db, db:
-                if not _has_tables(db):
-                    db.executescript(SCHEMA)
-                    db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
-                    db.execute(f"PRAGMA user_version = {VERSION}")
-                    self._written.clear()
+            if not self.path.exists():
+                self._stamps, self._runs = {}, None
+                self._make(document, view or {}, list(edits))
+                return
+            with closing(_connect(self.path)) as db:
                 _upgrade(db)
-                db.execute("BEGIN")
-                self._save_parts(db, contents)
+                self._save_small(db, document, view or {}, edits)
+                self._save_runs(db, document, newer)
         except (sqlite3.Error, OSError) as error:
-            raise ProjectError(f"{self.path}: cannot be written ({error}); save the project somewhere else") from error
+            raise _cannot(self.path, error) from error
 
-    def log_edit(self, what: str, before: str, after: str) -> None:
-        """Note one change of the recipe, so that a total can be traced to the settings it was counted with."""
+    def _make(self, document: Document, view: dict[str, str], edits: list[Edit]) -> None:
+        """Write a new file beside its name and move it there whole."""
+        draft = self.path.with_name(f".{self.path.name}.{os.getpid()}.draft")
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        _drop(draft)
         try:
-            with closing(_connect(self.path)) as db, db:
-                if _has_tables(db):
-                    db.execute(
-                        "INSERT INTO edit (at, what, before, after) VALUES (?, ?, ?, ?)",
-                        (now(), what, before, after),
-                    )
+            with closing(_connect(draft)) as db:
+                # No other program can see the draft, so its safety is that of the move.
+                db.execute("PRAGMA journal_mode = MEMORY")
+                db.executescript(SCHEMA)
+                db.execute(f"PRAGMA application_id = {APPLICATION_ID}")
+                db.execute(f"PRAGMA user_version = {VERSION}")
+                self._save_small(db, document, view, edits)
+                self._save_runs(db, document, lambda: None)
+            draft.replace(self.path)
+        except BaseException:
+            self._stamps, self._runs = {}, None
+            _drop(draft)
+            raise
+
+    def save_as(self, path: Path, document: Document, view: dict[str, str] | None = None) -> ProjectFile:
+        """A new file with the document and the log of edits so far; an older file of that name stays until it is whole.
+
+        Raises
+        ------
+        ProjectError
+            When it cannot be written; whatever was there stays.
+        """
+        made = ProjectFile(path)
+        try:
+            made._make(document, view or {}, self._log())
         except (sqlite3.Error, OSError) as error:
-            raise ProjectError(f"{self.path}: cannot be written ({error}); save the project somewhere else") from error
+            raise _cannot(path, error) from error
+        return made
 
-    def _save_parts(self, db: sqlite3.Connection, contents: ProjectContents) -> None:
-        run = contents.run
-        parts: list[tuple[str, Any, Any]] = [
-            ("clip", contents.clip.fingerprint + contents.clip.path, lambda: write_clip(db, contents.clip)),
-            ("recipe", contents.recipe_text, lambda: write_recipe(db, contents.recipe_text)),
-            ("truth", id(contents.truth), lambda: write_truth(db, contents.truth)),
-            (
-                "true",
-                id(contents.true_crossings),
-                lambda: write_crossings(db, "true_crossing", contents.true_crossings),
-            ),
-            ("imported", id(contents.imported), lambda: write_imported(db, contents.imported)),
-            ("audit", contents.audit, lambda: write_audit(db, contents.audit)),
-            ("counted", run and run.count_key, lambda: write_counted(db, run and run.counted, contents.clip.duration)),
-            ("view", tuple(sorted(contents.view.items())), lambda: write_view(db, contents.view)),
-            ("run", _run_stamp(run), lambda: write_run(db, run)),
-            ("detections", run and run.detect_key, lambda: write_detections(db, run)),
-            ("tracks", run and run.track_key, lambda: write_tracks(db, run)),
-            (
-                "crossings",
-                run and run.count_key,
-                lambda: write_crossings(db, "crossing", run and run.crossings),
-            ),
-        ]
-        fresh = {}
-        for name, stamp, write in parts:
-            fresh[name] = stamp
-            if name not in self._written or self._written[name] != stamp:
-                write()
-        self._written = fresh
+    def _log(self) -> list[Edit]:
+        with contextlib.suppress(sqlite3.Error, OSError), closing(_connect(self.path, read_only=True)) as db:
+            return [(str(a), str(b), str(c)) for a, b, c in db.execute("SELECT what, before, after FROM edit")]
+        return []
+
+    def _save_small(
+        self, db: sqlite3.Connection, document: Document, view: dict[str, str], edits: Iterable[Edit]
+    ) -> None:
+        """Everything but long results, in one transaction."""
+        due = [part for part in _parts(document, view) if self._stamps.get(part[0], _NEVER) != part[1]]
+        edits = list(edits)
+        if not due and not edits:
+            return
+        with _transaction(db):
+            for _, _, write in due:
+                write(db)
+            db.executemany(
+                "INSERT INTO edit (at, what, before, after) VALUES (?, ?, ?, ?)", [(now(), *edit) for edit in edits]
+            )
+        self._stamps |= {name: stamp for name, stamp, _ in due}
+
+    # --- runs -------------------------------------------------------------------------------------------------
+
+    def _save_runs(self, db: sqlite3.Connection, document: Document, newer: Callable[[], Any]) -> None:
+        if self._runs is None:
+            self._runs = _runs_there(db)
+        wanted = {run.name: run for run in (document.latest, *document.runs) if run is not None}
+        for name in [name for name in self._runs if name not in wanted]:
+            if name == "latest":
+                continue  # a kept result stays until a finished one replaces it
+            with _transaction(db):
+                _delete_run(db, self._runs[name].number)
+                _sweep(db)
+            del self._runs[name]
+        for name, run in wanted.items():
+            there = self._runs.get(name)
+            if there is None or there.keys != run.keys:
+                self._runs[name] = self._write_run(db, run, there, document, newer)
+
+    def _write_run(
+        self,
+        db: sqlite3.Connection,
+        run: KeptRun,
+        before: _Written | None,
+        document: Document,
+        newer: Callable[[], Any],
+    ) -> _Written:
+        """Write a run beside the one of its name, then put it in that one's place."""
+        assert self._runs is not None
+        if before is not None and before.keys[:2] == run.keys[:2]:
+            return self._recount(db, run, before, document)
+        number = 1 + max((db.execute("SELECT max(id) FROM run").fetchone()[0] or 0), 0)
+        same = next((w for w in self._runs.values() if w.keys[0] == run.detect_key), None)
+        found = same.found if same is not None else number
+        with _transaction(db):
+            db.execute(f"INSERT INTO run VALUES ({_marks(15)})", run_row(run, number, found))
+        parts: list[tuple[str, int, Iterator[tuple[Any, ...]]]] = [("track", 14, track_rows(run, number))]
+        if same is None:
+            parts.append(("detection", 12, detection_rows(run, number)))
+        parts.append(("crossing", 10, ((number, *row) for row in crossing_rows(run.crossings))))
+        for table, width, rows in parts:
+            while piece := list(islice(rows, PIECE)):
+                with _transaction(db):
+                    db.executemany(f"INSERT INTO {table} VALUES ({_marks(width)})", piece)
+                meanwhile = newer()
+                if meanwhile is not None:
+                    self._save_small(db, *meanwhile)
+        with _transaction(db):
+            if before is not None:
+                _delete_run(db, before.number)
+            db.execute("UPDATE run SET complete = 1 WHERE id = ?", (number,))
+            _sweep(db)
+            if run.name == "latest":
+                write_counted(db, run.counted, document.clip.duration)
+        return _Written(number, found, run.keys)
+
+    def _recount(self, db: sqlite3.Connection, run: KeptRun, before: _Written, document: Document) -> _Written:
+        """The same tracks counted anew: a moved line rewrites crossings, not tracks."""
+        with _transaction(db):
+            db.execute(
+                "UPDATE run SET recipe = ?, count_key = ?, saved = ? WHERE id = ?",
+                (run.recipe_text, run.count_key, run.when, before.number),
+            )
+            db.execute("DELETE FROM crossing WHERE run = ?", (before.number,))
+            rows = ((before.number, *row) for row in crossing_rows(run.crossings))
+            db.executemany(f"INSERT INTO crossing VALUES ({_marks(10)})", rows)
+            if run.name == "latest":
+                write_counted(db, run.counted, document.clip.duration)
+        return _Written(before.number, before.found, run.keys)
 
 
-def read_project(path: Path) -> ProjectContents:
-    """A project from its file.
+_NEVER = object()
+
+
+def _parts(document: Document, view: dict[str, str]) -> list[tuple[str, object, Callable[[sqlite3.Connection], None]]]:
+    """The small parts: name, what tells whether it changed, and how it is written."""
+    d = document
+    facts = {f"view.{key}": value for key, value in view.items()}
+    facts |= {"held": d.held} if d.held else {}
+    facts |= {"span": f"{d.span[0] + 1}-{d.span[1]}"} if d.span is not None else {}
+    return [
+        ("clip", (d.clip.fingerprint, d.clip.path), lambda db: write_clip(db, d.clip)),
+        ("recipe", d.text, lambda db: write_recipe(db, d.text)),
+        ("truth", d.truth and d.truth.digest, lambda db: write_truth(db, d.truth)),
+        ("true", d.true_crossings and d.true_crossings.digest, lambda db: write_crossings(db, d.true_crossings)),
+        ("imported", d.imported and d.imported.digest, lambda db: write_imported(db, d.imported)),
+        ("audit", d.audit, lambda db: write_audit(db, d.audit)),
+        ("meta", tuple(sorted(facts.items())), lambda db: write_meta(db, facts)),
+    ]
+
+
+def _runs_there(db: sqlite3.Connection) -> dict[str, _Written]:
+    """The runs in the file; what a killed program left unfinished is dropped."""
+    with _transaction(db):
+        for (number,) in db.execute("SELECT id FROM run WHERE complete != 1").fetchall():
+            _delete_run(db, number)
+        _sweep(db)
+    rows = db.execute("SELECT id, found, name, detect_key, track_key, count_key, recipe FROM run").fetchall()
+    return {str(name): _Written(number, found, tuple(map(str, keys))) for number, found, name, *keys in rows}  # type: ignore[arg-type]
+
+
+def _delete_run(db: sqlite3.Connection, number: int) -> None:
+    for table in ("track", "crossing"):
+        db.execute(f"DELETE FROM {table} WHERE run = ?", (number,))
+    db.execute("DELETE FROM run WHERE id = ?", (number,))
+
+
+def _sweep(db: sqlite3.Connection) -> None:
+    """Drop detections that no run refers to."""
+    sets = db.execute("SELECT DISTINCT run FROM detection WHERE run NOT IN (SELECT found FROM run)").fetchall()
+    db.executemany("DELETE FROM detection WHERE run = ?", sets)
+
+
+def _marks(width: int) -> str:
+    return ",".join("?" * width)
+
+
+@contextlib.contextmanager
+def _transaction(db: sqlite3.Connection) -> Iterator[None]:
+    db.execute("BEGIN IMMEDIATE")
+    try:
+        yield
+        db.execute("COMMIT")
+    except BaseException:
+        with contextlib.suppress(sqlite3.Error):
+            db.execute("ROLLBACK")
+        raise
+
+
+def _drop(path: Path) -> None:
+    for ending in ("", "-journal", "-wal", "-shm"):
+        with contextlib.suppress(OSError):
+            Path(f"{path}{ending}").unlink(missing_ok=True)
+
+
+def _cannot(path: Path, error: Exception) -> ProjectError:
+    return ProjectError(f"{path}: cannot be written ({error}); free some space or save the project somewhere else")
+
+
+# --- reading ----------------------------------------------------------------------------------------------------
+
+
+def read_project(path: Path) -> tuple[Document, dict[str, str]]:
+    """A project from its file, and where the user was; what a killed program left half written is rolled back.
 
     Raises
     ------
     ProjectError
         One line: the file is missing, not a project, damaged, or made by a later version.
     """
-    if not path.exists():
+    if not path.is_file():
         raise ProjectError(f"{path}: there is no such project file; check the name")
     try:
-        with closing(_connect(path, read_only=True)) as db:
+        with closing(_connect(path, read_only=not _interrupted(path))) as db:
             _check(db, path)
             return read_all(db)
     except sqlite3.DatabaseError as error:
         raise ProjectError(f"{path}: is damaged or not a Drover project ({error}); use a copy of it") from error
     except (ValueError, TypeError, KeyError, IndexError, OverflowError) as error:
-        raise ProjectError(f"{path}: holds values that make no sense ({error}); use a copy of it") from error
-    except ProjectError:
-        raise
+        why = str(error)[:160]
+        raise ProjectError(f"{path}: holds values that make no sense ({why}); use a copy of it") from error
+    except MemoryError as error:
+        raise ProjectError(f"{path}: holds more than this machine has memory for") from error
+    except ProjectError as error:
+        raise error if str(error).startswith(str(path)) else ProjectError(f"{path}: {error}") from error
     except DroverError as error:
         raise ProjectError(f"{path}: {error}") from error
 
 
+def _interrupted(path: Path) -> bool:
+    """Whether a killed program left something to roll back, which takes a connection that may write."""
+    return any(Path(f"{path}{ending}").exists() for ending in ("-journal", "-wal"))
+
+
 def _connect(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
     if read_only:
-        db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=5)
+        db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=BUSY, isolation_level=None)
     else:
-        db = sqlite3.connect(path, timeout=5)
+        db = sqlite3.connect(path, timeout=BUSY, isolation_level=None)
+    db.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, MOST_BYTES)
     db.execute("PRAGMA trusted_schema = OFF")
     return db
 
 
-def _has_tables(db: sqlite3.Connection) -> bool:
-    return bool(db.execute("SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name = 'meta'").fetchone()[0])
-
-
 def _upgrade(db: sqlite3.Connection) -> None:
-    """Give a file of an earlier version what it lacks."""
+    """Give a file of an earlier version what it lacks, each version in one transaction."""
     version = db.execute("PRAGMA user_version").fetchone()[0]
     for earlier in range(version, VERSION):
-        # One transaction a step: a file is never left between two versions.
         db.executescript(f"BEGIN; {UPGRADES[earlier]} PRAGMA user_version = {earlier + 1}; COMMIT;")
 
 
@@ -157,17 +352,20 @@ def _check(db: sqlite3.Connection, path: Path) -> None:
     version = db.execute("PRAGMA user_version").fetchone()[0]
     if version > VERSION:
         raise ProjectError(f"{path}: was made by a later version of Drover (format {version}); update Drover")
+    if version < 1:
+        raise ProjectError(f"{path}: is damaged (format {version}); use a copy of it")
+    for kind, name, sql in db.execute("SELECT type, name, sql FROM sqlite_master"):
+        if kind not in ("table", "index") or (kind == "table" and not str(sql).startswith("CREATE TABLE")):
+            raise ProjectError(
+                f"{path}: holds code of its own ('{str(name)[:60]}') that no Drover project has; it was not opened"
+            )
     found = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
     added = {
         name for name in TABLES for earlier in range(version, VERSION) if f" {name} (" in UPGRADES.get(earlier, "")
     }
     missing = [name for name in TABLES if name not in found and name not in added]
-    if missing or db.execute("PRAGMA quick_check").fetchone()[0] != "ok":
+    if missing or db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
         raise ProjectError(f"{path}: is damaged; use a copy of it")
-    odd = db.execute("SELECT name FROM sqlite_master WHERE type IN ('view', 'trigger') LIMIT 1").fetchone()
-    if odd:
-        raise ProjectError(f"{path}: holds code of its own ('{odd[0]}') that no Drover project has; it was not opened")
-
-
-def _run_stamp(run: KeptRun | None) -> Any:
-    return run and (run.detect_key, run.track_key, run.count_key, run.recipe_text)
+    for name in set(TABLES) & found:
+        if any(column[6] for column in db.execute(f"PRAGMA table_xinfo({name})")):
+            raise ProjectError(f"{path}: holds columns made by code ('{name}') that no Drover project has")

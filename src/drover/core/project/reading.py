@@ -1,26 +1,35 @@
-"""Parts of a project read from its tables; every column is converted, nothing in a file is trusted."""
+"""Parts of a project read from its tables; every column is checked, nothing in a file is trusted."""
 
 from __future__ import annotations
 
 import sqlite3
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.count.audit import Audit, HandTotal, Missed, SignOff, Verdict
+from drover.core.detect.result import DetectResult
+from drover.core.document import Document, KeptRun
 from drover.core.errors import ProjectError
-from drover.core.project.contents import KeptRun, ProjectContents
-from drover.core.project.counted import read_audit
+from drover.core.project.columns import MOST_NAME, has_table, names_of, numbers, plain_name, rows_of, whole
 from drover.core.recipe import parse_recipe
 from drover.core.types import LOOK, ClipInfo, Crossings, Detections, Tracks, TrackState, Truth
 
 __all__ = ["read_all"]
 
 _STATES = {state.name.lower(): int(state) for state in TrackState}
+MOST_SIDE = 65_536  # px
+FARTHEST = 1e6  # px
+LATEST = 1e8  # s: three years
+MOST_IDENTITY = 2**31 - 1
+NAME = f"substr(class,1,{MOST_NAME + 1})"
+LINE = f"substr(line,1,{MOST_NAME + 1})"
 
 
-def read_all(db: sqlite3.Connection) -> ProjectContents:
-    """A whole project from its tables.
+def read_all(db: sqlite3.Connection) -> tuple[Document, dict[str, str]]:
+    """A whole project from its tables, and where the user was.
 
     Raises
     ------
@@ -29,114 +38,161 @@ def read_all(db: sqlite3.Connection) -> ProjectContents:
     """
     clip = _read_clip(db)
     row = db.execute("SELECT toml FROM recipe").fetchone()
-    recipe_text = str(row[0]) if row else ""
-    parse_recipe(recipe_text, "its recipe")
-    truth, true_crossings = _read_truth(db, clip.frame_count), _read_crossings(db, "true_crossing", ())
-    view = {
-        str(k).removeprefix("view."): str(v)
-        for k, v in db.execute("SELECT key, value FROM meta WHERE key LIKE 'view.%'")
-    }
-    return ProjectContents(
-        clip, recipe_text, _read_run(db, clip), truth, true_crossings if len(true_crossings) else None, view,
-        _read_imported(db, clip), read_audit(db),
+    text = str(row[0]) if row else ""
+    recipe = parse_recipe(text, "its recipe")
+    truth, true_crossings = _read_truth(db, clip), _read_crossings(db, "true_crossing", (), clip)
+    meta = {str(k)[:80]: str(v)[:200] for k, v in zip(*rows_of(db, "meta", "key, value"), strict=True)}
+    view = {key.removeprefix("view."): value for key, value in meta.items() if key.startswith("view.")}
+    runs = _read_runs(db, clip)
+    latest = next((run for run in runs if run.name == "latest"), None)
+    kept = tuple(run for run in runs if run.name != "latest")
+    document = Document(
+        clip, recipe, text, truth, true_crossings if len(true_crossings) else None, _read_imported(db, clip),
+        _read_audit(db), _read_span(meta, clip), kept, plain_name(meta.get("held", "")), latest,
     )  # fmt: skip
+    return document, view
 
 
 def _read_clip(db: sqlite3.Connection) -> ClipInfo:
     row = db.execute("SELECT path, width, height, rate, fingerprint FROM clip").fetchone()
     if row is None:
         raise ProjectError("the project names no clip; open the clip and save again")
-    times = np.asarray([float(t) for (t,) in db.execute("SELECT time FROM frame_time ORDER BY frame")], np.float64)
-    width, height, rate = int(row[1]), int(row[2]), float(row[3])
-    if (
-        len(times) == 0
-        or not np.isfinite(times).all()
-        or (np.diff(times) <= 0).any()
-        or min(width, height) < 1
-        or not rate > 0
-    ):
-        raise ProjectError("the clip's size, rate or frame times make no sense; use a copy of the project")
-    return ClipInfo(str(row[0]), width, height, rate, times, str(row[4]))
+    (stamps,) = rows_of(db, "frame_time", "time", "ORDER BY frame")
+    try:
+        times = numbers(stamps, "a time", 0.0, LATEST)
+        width, height = (int(side) for side in whole(row[1:3], "a side", 1, MOST_SIDE))
+        rate = float(numbers(row[3:4], "a rate", 1e-3, 1e5)[0])
+    except ValueError as error:
+        raise _no_clip(error) from error
+    if len(times) == 0 or (np.diff(times) <= 0).any():
+        raise _no_clip("time must rise")
+    return ClipInfo(str(row[0])[:4096], width, height, rate, times, str(row[4])[:64])
 
 
-def _columns(rows: list[tuple[Any, ...]], width: int) -> list[tuple[Any, ...]]:
-    return list(zip(*rows, strict=True)) if rows else [() for _ in range(width)]
+def _no_clip(why: object) -> ProjectError:
+    return ProjectError(f"the clip's size, rate or frame times make no sense ({why}); use a copy of the project")
+
+
+def _read_span(meta: dict[str, str], clip: ClipInfo) -> tuple[int, int] | None:
+    parts = meta.get("span", "").split("-")
+    if len(parts) != 2 or not all(part.isdigit() and len(part) < 10 for part in parts):
+        return None
+    first, past = int(parts[0]) - 1, int(parts[1])
+    return (first, past) if 0 <= first < past <= clip.frame_count else None
 
 
 def _boxes(columns: list[tuple[Any, ...]]) -> NDArray[np.float32]:
-    box = np.column_stack([np.asarray(column, np.float32) for column in columns]).reshape(-1, 4)
-    if not np.isfinite(box).all():
-        raise ValueError("a box that is not finite")
+    sides = [numbers(column, "a box", -FARTHEST, FARTHEST) for column in columns]
+    box = np.column_stack(sides).reshape(-1, 4).astype(np.float32)
+    if (box[:, 2:] < box[:, :2]).any():
+        raise ValueError("a box that ends before it begins")
     return box
 
 
 def _starts(frames: tuple[Any, ...], count: int) -> NDArray[np.int64]:
-    frame = np.asarray(frames, np.int64) - 1
-    if len(frame) and (frame.min() < 0 or frame.max() >= count):
-        raise ValueError("a row beyond the clip's frames")
+    frame = whole(frames, "a frame beyond the clip's, or", 1, count) - 1
     return np.concatenate([[0], np.cumsum(np.bincount(frame, minlength=count))]).astype(np.int64)
 
 
-def _names(values: tuple[Any, ...]) -> tuple[tuple[str, ...], NDArray[np.int16]]:
-    names = tuple(dict.fromkeys(map(str, values))) or ("animal",)
-    number = {name: place for place, name in enumerate(names)}
-    return names, np.asarray([number[str(value)] for value in values], np.int16)
+def _read_runs(db: sqlite3.Connection, clip: ClipInfo) -> list[KeptRun]:
+    """All kept runs that were written to their end."""
+    new = bool([row for row in db.execute("PRAGMA table_info(run)") if row[1] == "complete"])
+    columns = "id, recipe, detect_key, track_key, count_key, frames, seconds, histogram, refused, name, saved"
+    more = ", note, complete, found" if new else ", '', 1, id"
+    known: dict[int, Detections] = {}
+    out = []
+    for row in zip(*rows_of(db, "run", columns + more, "ORDER BY id"), strict=True):
+        if row[12] == 1:
+            run = _read_run(db, clip, row, known)
+            out.append(run if new else replace(run, name="latest"))
+    return out
 
 
-def _read_run(db: sqlite3.Connection, clip: ClipInfo) -> KeptRun | None:
-    row = db.execute(
-        "SELECT recipe, detect_key, track_key, count_key, frames, seconds, histogram, refused FROM run ORDER BY id DESC"
-    ).fetchone()
-    if row is None:
-        return None
-    frames = int(row[4])
-    if not 0 <= frames <= clip.frame_count:
-        raise ValueError("a run longer than its clip")
-    refused = np.frombuffer(bytes(row[7]), "<f4").astype(np.float32)
-    tracks = _read_tracks(db, frames, (clip.width, clip.height), refused)
-    names = tuple(line.name for line in parse_recipe(str(row[0]), "its run").count.line)
-    histogram = np.frombuffer(bytes(row[6]), "<i8").astype(np.int64)
+def _read_run(db: sqlite3.Connection, clip: ClipInfo, row: tuple[Any, ...], known: dict[int, Detections]) -> KeptRun:
+    number, found = (int(n) for n in whole((row[0], row[13]), "a run's number", 0, 2**31))
+    frames = int(whole(row[5:6], "a run longer than its clip, or", 0, clip.frame_count)[0])
+    size = clip.width, clip.height
+    if found not in known:
+        known[found] = _read_detections(db, found, frames, size)
+    detections = known[found]
+    refused = _blob(row[8], "<f4").astype(np.float32)
+    tracks = _read_tracks(db, number, frames, size, refused, len(detections))
+    recipe = parse_recipe(str(row[1]), "its run")
+    histogram = _blob(row[7], "<i8").astype(np.int64)
+    histogram = histogram if len(histogram) == 256 else np.zeros(256, np.int64)
+    seconds = float(numbers(row[6:7], "a duration", 0.0, 1e9)[0])
+    names = tuple(line.name for line in recipe.count.line)
+    detect_key, track_key, count_key = (str(key)[:64] for key in row[2:5])
     return KeptRun(
-        recipe_text=str(row[0]),
-        detect_key=str(row[1]),
-        track_key=str(row[2]),
-        count_key=str(row[3]),
-        detections=_read_detections(db, frames, (clip.width, clip.height)),
+        recipe_text=str(row[1]),
+        detect_key=detect_key,
+        track_key=track_key,
+        count_key=count_key,
+        detect=DetectResult(detections, histogram, (), seconds, frames),
         tracks=tracks,
-        crossings=_read_crossings(db, "crossing", names),
-        histogram=histogram if len(histogram) == 256 else np.zeros(256, np.int64),
-        seconds=float(row[5]),
+        crossings=_read_crossings(db, "crossing", names, clip, number),
+        name=plain_name(row[9]) or "kept",
+        note=str(row[11])[:2000],
+        when=plain_name(row[10]),
     )
 
 
-def _read_detections(db: sqlite3.Connection, frames: int, size: tuple[int, int]) -> Detections:
-    query = "SELECT frame, x1, y1, x2, y2, confidence, class, area, runs, {} FROM detection ORDER BY frame, row"
-    with_look = query.format("look" if _has_column(db, "detection", "look") else "NULL")
-    frame, x1, y1, x2, y2, confidence, kind, area, blobs, looks = _columns(db.execute(with_look).fetchall(), 10)
-    runs = [np.frombuffer(bytes(blob), "<i2").reshape(-1, 3) for blob in blobs]
-    names, class_id = _names(kind)
+def _blob(value: Any, kind: str) -> NDArray:
+    if not isinstance(value, bytes) or len(value) % np.dtype(kind).itemsize:
+        raise ValueError("a list of another length than it can have")
+    return np.frombuffer(value, kind)
+
+
+def _read_detections(db: sqlite3.Connection, run: int, frames: int, size: tuple[int, int]) -> Detections:
+    look = "look" if _has_column(db, "detection", "look") else "NULL"
+    columns = f"frame, x1, y1, x2, y2, confidence, {NAME}, area, runs, {look}"
+    frame, x1, y1, x2, y2, confidence, kind, area, blobs, looks = _columns(
+        rows_of(db, "detection", columns, "WHERE run = ? ORDER BY frame, row", (run,)), 10
+    )
+    names, class_id = names_of(kind)
+    if not all(isinstance(blob, bytes) and len(blob) % 6 == 0 for blob in blobs):
+        raise ValueError("a blob that is no list of runs")
+    count = np.asarray([len(blob) // 6 for blob in blobs], np.int64)
+    runs = np.frombuffer(b"".join(blobs), "<i2").astype(np.int16).reshape(-1, 3)
+    start = np.concatenate([[0], np.cumsum(count)]).astype(np.int64)
+    _check_runs(runs, start, size)
     return Detections(
         frame_start=_starts(frame, frames),
         box=_boxes([x1, y1, x2, y2]),
-        confidence=np.asarray(confidence, np.float32),
+        confidence=numbers(confidence, "a confidence", 0.0, 1.0).astype(np.float32),
         class_id=class_id,
-        area=np.asarray(area, np.float32),
-        run_start=np.concatenate([[0], np.cumsum([len(part) for part in runs])]).astype(np.int64),
-        runs=np.concatenate([np.zeros((0, 3), np.int16), *runs]).astype(np.int16),
+        area=numbers(area, "an area", 0.0, 1e12).astype(np.float32),
+        run_start=start,
+        runs=runs,
         size=size,
         class_names=names,
         look=_read_looks(looks),
     )
 
 
+def _columns(found: list[tuple[Any, ...]], width: int) -> list[tuple[Any, ...]]:
+    return found if len(found) == width else [() for _ in range(width)]
+
+
+def _check_runs(runs: NDArray[np.int16], start: NDArray[np.int64], size: tuple[int, int]) -> None:
+    """Runs lie in the frame, are not empty, and go on from row to row."""
+    y, first, past = (runs[:, k].astype(np.int64) for k in range(3))
+    width, height = size
+    if ((y < 0) | (y >= height) | (first < 0) | (past <= first) | (past > width)).any():
+        raise ValueError("a blob that lies outside the frame, or backwards")
+    back = np.flatnonzero((np.diff(y) < 0) | ((np.diff(y) == 0) & (first[1:] < past[:-1]))) + 1
+    if not np.isin(back, start).all():
+        raise ValueError("a blob whose runs go backwards")
+
+
 def _read_looks(looks: tuple[Any, ...]) -> NDArray[np.uint8]:
     """Looks of all detections; without rows where a file has none."""
     if not any(looks):
         return np.zeros((0, LOOK), np.uint8)
-    parts = [np.frombuffer(bytes(look or bytes(LOOK)), np.uint8) for look in looks]
-    if any(len(part) != LOOK for part in parts):
+    parts = [look or bytes(LOOK) for look in looks]
+    if not all(isinstance(part, bytes) and len(part) == LOOK for part in parts):
         raise ValueError("a look of another length")
-    return np.stack(parts)
+    return np.frombuffer(b"".join(parts), np.uint8).reshape(-1, LOOK)
 
 
 def _has_column(db: sqlite3.Connection, table: str, column: str) -> bool:
@@ -144,37 +200,39 @@ def _has_column(db: sqlite3.Connection, table: str, column: str) -> bool:
 
 
 def _read_imported(db: sqlite3.Connection, clip: ClipInfo) -> Detections | None:
-    if not db.execute("SELECT count(*) FROM sqlite_master WHERE name = 'imported'").fetchone()[0]:
+    if not has_table(db, "imported"):
         return None
-    query = "SELECT frame, x1, y1, x2, y2, confidence, class FROM imported ORDER BY frame, rowid"
-    frame, x1, y1, x2, y2, confidence, kind = _columns(db.execute(query).fetchall(), 7)
+    columns = f"frame, x1, y1, x2, y2, confidence, {NAME}"
+    frame, x1, y1, x2, y2, confidence, kind = _columns(rows_of(db, "imported", columns, "ORDER BY frame, rowid"), 7)
     if not frame:
         return None
     _starts(frame, clip.frame_count)
-    names, class_id = _names(kind)
+    names, class_id = names_of(kind)
+    sure = numbers(confidence, "a confidence", 0.0, 1.0).astype(np.float32)
     return Detections.from_boxes(
-        np.asarray(frame, np.int64) - 1, _boxes([x1, y1, x2, y2]), np.asarray(confidence, np.float32),
-        frame_count=clip.frame_count, size=(clip.width, clip.height), class_id=class_id, class_names=names,
+        np.asarray(frame, np.int64) - 1, _boxes([x1, y1, x2, y2]), sure, frame_count=clip.frame_count,
+        size=(clip.width, clip.height), class_id=class_id, class_names=names,
     )  # fmt: skip
 
 
-def _read_tracks(db: sqlite3.Connection, frames: int, size: tuple[int, int], refused: NDArray[np.float32]) -> Tracks:
-    query = (
-        "SELECT frame, identity, x1, y1, x2, y2, state, detection, confidence, class, distance, {} "
-        "FROM track ORDER BY frame, identity"
-    )
-    query = query.format("margin, nis" if _has_column(db, "track", "margin") else "NULL, NULL")
+def _read_tracks(
+    db: sqlite3.Connection, run: int, frames: int, size: tuple[int, int], refused: NDArray[np.float32], found: int
+) -> Tracks:
+    links = "margin, nis" if _has_column(db, "track", "margin") else "NULL, NULL"
+    columns = f"frame, identity, x1, y1, x2, y2, state, detection, confidence, {NAME}, distance, {links}"
     frame, identity, x1, y1, x2, y2, state, detection, confidence, kind, distance, margin, nis = _columns(
-        db.execute(query).fetchall(), 13
+        rows_of(db, "track", columns, "WHERE run = ? ORDER BY frame, identity", (run,)), 13
     )
-    names, class_id = _names(kind)
+    names, class_id = names_of(kind)
+    link = tuple(-1 if value is None else value for value in detection)
     return Tracks(
         frame_start=_starts(frame, frames),
-        identity=np.asarray(identity, np.int32),
+        # Identities are numbered without gaps, so none is larger than the number of rows.
+        identity=whole(identity, "an identity", 1, max(1, len(identity))).astype(np.int32),
         box=_boxes([x1, y1, x2, y2]),
-        state=np.asarray([_STATES[str(value)] for value in state], np.int8),
-        detection=np.asarray([-1 if value is None else int(value) for value in detection], np.int32),
-        confidence=np.asarray(confidence, np.float32),
+        state=np.asarray([_STATES[str(value)[:20]] for value in state], np.int8),
+        detection=whole(link, "a detection that is not there, or", -1, found - 1).astype(np.int32),
+        confidence=numbers(confidence, "a confidence", 0.0, 1.0).astype(np.float32),
         class_id=class_id,
         distance=_or_unknown(distance),
         margin=_or_unknown(margin) if any(value is not None for value in margin) else None,
@@ -186,41 +244,104 @@ def _read_tracks(db: sqlite3.Connection, frames: int, size: tuple[int, int], ref
 
 
 def _or_unknown(values: tuple[Any, ...]) -> NDArray[np.float32]:
-    return np.asarray([np.nan if value is None else value for value in values], np.float32)
+    finite = tuple(None if value is None or value in (np.inf, -np.inf) else value for value in values)
+    out = numbers(finite, "a measure of a link", -1e9, 1e9, unknown=True).astype(np.float32)
+    out[[value == np.inf for value in values]] = np.inf
+    return out
 
 
-def _read_crossings(db: sqlite3.Connection, table: str, line_names: tuple[str, ...]) -> Crossings:
-    query = f"SELECT line, identity, class, frame, time, direction, x, y, seen FROM {table} ORDER BY time"
-    line, identity, kind, frame, time, direction, x, y, seen = _columns(db.execute(query).fetchall(), 9)
-    lines = tuple(dict.fromkeys((*line_names, *map(str, line))))
-    names, class_id = _names(kind)
+def _read_crossings(
+    db: sqlite3.Connection, table: str, line_names: tuple[str, ...], clip: ClipInfo, run: int | None = None
+) -> Crossings:
+    where, values = ("WHERE run = ? ORDER BY time", (run,)) if run is not None else ("ORDER BY time", ())
+    columns = f"{LINE}, identity, {NAME}, frame, time, direction, x, y, seen"
+    line, identity, kind, frame, time, direction, x, y, seen = _columns(rows_of(db, table, columns, where, values), 9)
+    names, class_id = names_of(kind)
+    named = [plain_name(name) for name in line]
+    lines = tuple(dict.fromkeys((*line_names, *named)))
+    if len(lines) > 2000:
+        raise ValueError("more than 2000 lines")
+    place = {name: n for n, name in enumerate(lines)}
+    if not all(way in (1, -1) for way in direction):
+        raise ValueError("a direction that is neither 1 nor -1")
     return Crossings(
-        line=np.asarray([lines.index(str(name)) for name in line], np.int16),
-        identity=np.asarray(identity, np.int32),
+        line=np.asarray([place[name] for name in named], np.int16),
+        identity=whole(identity, "an identity", 0, MOST_IDENTITY).astype(np.int32),
         class_id=class_id,
-        frame=np.asarray(frame, np.int64) - 1,
-        time=np.asarray(time, np.float64),
+        frame=whole(frame, "a frame beyond the clip's, or", 1, clip.frame_count) - 1,
+        time=numbers(time, "a time", 0.0, LATEST),
         direction=np.asarray(direction, np.int8),
-        x=np.asarray(x, np.float32),
-        y=np.asarray(y, np.float32),
-        seen=np.asarray(seen, np.bool_),
+        x=numbers(x, "a place", -FARTHEST, FARTHEST).astype(np.float32),
+        y=numbers(y, "a place", -FARTHEST, FARTHEST).astype(np.float32),
+        seen=numbers(seen, "a switch", 0, 1).astype(np.bool_),
         line_names=lines,
         class_names=names,
     )
 
 
-def _read_truth(db: sqlite3.Connection, frames: int) -> Truth | None:
-    query = "SELECT frame, identity, x1, y1, x2, y2, consider, class, visibility FROM truth ORDER BY frame, identity"
-    frame, identity, x1, y1, x2, y2, consider, kind, visibility = _columns(db.execute(query).fetchall(), 9)
+def _read_truth(db: sqlite3.Connection, clip: ClipInfo) -> Truth | None:
+    columns = f"frame, identity, x1, y1, x2, y2, consider, {NAME}, visibility"
+    frame, identity, x1, y1, x2, y2, consider, kind, visibility = _columns(
+        rows_of(db, "truth", columns, "ORDER BY frame, identity"), 9
+    )
     if not frame:
         return None
-    names, class_id = _names(kind)
+    names, class_id = names_of(kind)
     return Truth(
-        frame_start=_starts(frame, frames),
-        identity=np.asarray(identity, np.int32),
+        frame_start=_starts(frame, clip.frame_count),
+        identity=whole(identity, "an identity", -1, MOST_IDENTITY).astype(np.int32),
         box=_boxes([x1, y1, x2, y2]),
-        consider=np.asarray(consider, np.bool_),
+        consider=numbers(consider, "a switch", 0, 1).astype(np.bool_),
         class_id=class_id,
-        visibility=np.asarray(visibility, np.float32),
+        visibility=numbers(visibility, "a visibility", 0.0, 1.0).astype(np.float32),
         class_names=names,
     )
+
+
+# --- the audit ------------------------------------------------------------------------------------------------
+
+
+def _read_audit(db: sqlite3.Connection) -> Audit:
+    """The audit; an empty one from a file that has none."""
+    if not all(has_table(db, name) for name in ("verdict", "missed", "hand_total", "sign_off")):
+        return Audit()
+    verdicts = zip(*rows_of(db, "verdict", "line, direction, time, identity, said"), strict=True)
+    missed = zip(*rows_of(db, "missed", "line, direction, time, frame, class"), strict=True)
+    hand = zip(*rows_of(db, "hand_total", "line, direction, total"), strict=True)
+    columns = "line, at, rule, counted_forward, counted_back, forward, back"
+    signed = zip(*rows_of(db, "sign_off", columns), strict=True)
+    return Audit(
+        verdicts=tuple(
+            Verdict(plain_name(line), _way(way), _time(time), _total(who), _said(said))
+            for line, way, time, who, said in verdicts
+        ),
+        missed=tuple(
+            Missed(plain_name(line), _way(way), _time(time), max(0, _total(frame) - 1), plain_name(kind))
+            for line, way, time, frame, kind in missed
+        ),
+        hand=tuple(HandTotal(plain_name(line), _way(way), _total(total)) for line, way, total in hand),
+        signed=tuple(
+            SignOff(plain_name(line), plain_name(at), str(rule)[:2000], *map(_total, totals))
+            for line, at, rule, *totals in signed
+        ),
+    )
+
+
+def _way(value: Any) -> int:
+    if value not in (1, -1):
+        raise ValueError("a direction that is neither 1 nor -1")
+    return int(value)
+
+
+def _time(value: Any) -> float:
+    return float(numbers((value,), "a time", 0.0, LATEST)[0])
+
+
+def _total(value: Any) -> int:
+    return int(whole((value,), "a total", 0, MOST_IDENTITY)[0])
+
+
+def _said(value: Any) -> Any:
+    if value not in ("confirmed", "rejected"):
+        raise ValueError("a verdict that is neither confirmed nor rejected")
+    return value

@@ -5,7 +5,7 @@ from __future__ import annotations
 __all__ = ["APPLICATION_ID", "SCHEMA", "TABLES", "UPGRADES", "VERSION"]
 
 APPLICATION_ID = 0x44524F56  # "DROV"
-VERSION = 3
+VERSION = 4
 
 SCHEMA = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -19,7 +19,8 @@ CREATE TABLE line (name TEXT PRIMARY KEY, position INTEGER NOT NULL, points TEXT
 CREATE TABLE run (
     id INTEGER PRIMARY KEY, name TEXT NOT NULL, saved TEXT NOT NULL, version TEXT NOT NULL, recipe TEXT NOT NULL,
     detect_key TEXT NOT NULL, track_key TEXT NOT NULL, count_key TEXT NOT NULL,
-    frames INTEGER NOT NULL, seconds REAL NOT NULL, histogram BLOB NOT NULL, refused BLOB NOT NULL
+    frames INTEGER NOT NULL, seconds REAL NOT NULL, histogram BLOB NOT NULL, refused BLOB NOT NULL,
+    note TEXT NOT NULL DEFAULT '', complete INTEGER NOT NULL DEFAULT 1, found INTEGER
 );
 CREATE TABLE detection (
     run INTEGER NOT NULL, row INTEGER NOT NULL, frame INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL,
@@ -87,6 +88,12 @@ TABLES = (
 
 # What a file of an earlier version lacks, by that version.
 UPGRADES = {
+    3: """
+ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT '';
+ALTER TABLE run ADD COLUMN complete INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE run ADD COLUMN found INTEGER;
+UPDATE run SET found = id, name = 'latest';
+""",
     1: """
 CREATE TABLE IF NOT EXISTS imported (
     frame INTEGER NOT NULL, x1 REAL NOT NULL, y1 REAL NOT NULL, x2 REAL NOT NULL, y2 REAL NOT NULL,

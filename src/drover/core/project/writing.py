@@ -5,30 +5,24 @@ from __future__ import annotations
 import json
 import math
 import sqlite3
-from collections.abc import Iterable
-from datetime import UTC, datetime
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import numpy as np
 
 from drover import __version__
-from drover.core.project.contents import KeptRun
+from drover.core.document import KeptRun, now
 from drover.core.project.counted import write_zones
 from drover.core.project.tables import fill
 from drover.core.recipe import parse_recipe
 from drover.core.types import ClipInfo, Crossings, Detections, TrackState, Truth, rows_to_frames
 
 __all__ = [
-    "now", "write_clip", "write_crossings", "write_detections", "write_imported", "write_recipe", "write_run",
-    "write_tracks", "write_truth", "write_view",
+    "crossing_rows", "detection_rows", "run_row", "track_rows", "write_clip", "write_crossings", "write_imported",
+    "write_meta", "write_recipe", "write_truth",
 ]  # fmt: skip
 
 _STATE_NAMES = {int(state): state.name.lower() for state in TrackState}
-
-
-def now() -> str:
-    """The time, ISO 8601, UTC."""
-    return datetime.now(UTC).isoformat(timespec="seconds")
 
 
 def write_clip(db: sqlite3.Connection, clip: ClipInfo) -> None:
@@ -46,89 +40,65 @@ def write_recipe(db: sqlite3.Connection, text: str) -> None:
     write_zones(db, parse_recipe(text).count)
 
 
-def write_view(db: sqlite3.Connection, view: dict[str, str]) -> None:
-    """Where the user was, and when and by what it was saved."""
-    fill(
-        db,
-        "meta",
-        [("saved", now()), ("version", __version__), *((f"view.{k}", v) for k, v in view.items())],
-    )
+def write_meta(db: sqlite3.Connection, facts: dict[str, str]) -> None:
+    """Where the user was and what is compared, and when and by what it was saved."""
+    fill(db, "meta", [("saved", now()), ("version", __version__), *facts.items()])
 
 
-def write_run(db: sqlite3.Connection, run: KeptRun | None) -> None:
-    """The kept run, or nothing of it."""
-    if run is None:
-        for table in ("run", "detection", "track", "crossing"):
-            db.execute(f"DELETE FROM {table}")
-        return
-    row = (
-        1, "current", now(), __version__, run.recipe_text, run.detect_key, run.track_key, run.count_key,
-        run.tracks.frame_count, run.seconds, run.histogram.astype("<i8").tobytes(),
-        run.tracks.nearest_refused.astype("<f4").tobytes(),
+def run_row(run: KeptRun, number: int, found: int) -> tuple[Any, ...]:
+    """The run's own row, not yet complete; ``found`` is the number under which its detections stand."""
+    return (
+        number, run.name, run.when, __version__, run.recipe_text, run.detect_key, run.track_key, run.count_key,
+        run.tracks.frame_count, run.detect.seconds, run.histogram.astype("<i8").tobytes(),
+        run.tracks.nearest_refused.astype("<f4").tobytes(), run.note, 0, found,
     )  # fmt: skip
-    fill(db, "run", [row])
 
 
-def write_detections(db: sqlite3.Connection, run: KeptRun | None) -> None:
+def detection_rows(run: KeptRun, number: int) -> Iterator[tuple[Any, ...]]:
     """Every box of the run."""
-    if run is None:
-        return
     found = run.detections
     frames = (rows_to_frames(found.frame_start) + 1).tolist()
     starts = found.run_start.tolist()
     runs = np.ascontiguousarray(found.runs, "<i2")
-    looks = [look.tobytes() for look in found.look] if len(found.look) else [None] * len(found)
-    rows = (
-        (1, n, f, *box, c, found.class_names[k], a, runs[starts[n] : starts[n + 1]].tobytes(), looks[n])
-        for n, (f, box, c, k, a) in enumerate(
-            zip(
-                frames,
-                found.box.tolist(),
-                found.confidence.tolist(),
-                found.class_id.tolist(),
-                found.area.tolist(),
-                strict=True,
-            )
+    looks = len(found.look) > 0
+    for n, (f, box, c, k, a) in enumerate(
+        zip(
+            frames, found.box.tolist(), found.confidence.tolist(), found.class_id.tolist(), found.area.tolist(),
+            strict=True,
         )
-    )
-    fill(db, "detection", rows)
+    ):  # fmt: skip
+        look = found.look[n].tobytes() if looks else None
+        yield number, n, f, *box, c, found.class_names[k], a, runs[starts[n] : starts[n + 1]].tobytes(), look
 
 
-def write_tracks(db: sqlite3.Connection, run: KeptRun | None) -> None:
+def track_rows(run: KeptRun, number: int) -> Iterator[tuple[Any, ...]]:
     """Every identity in every frame."""
-    if run is None:
-        return
     t = run.tracks
     unknown = np.full(len(t), np.nan, np.float32)
     margin, nis = (unknown if column is None else column for column in (t.margin, t.nis))
-    rows = (
-        (1, f, i, *box, _STATE_NAMES[s], d if d >= 0 else None, c, t.class_names[k], *map(_known, of_link))
-        for f, i, box, s, d, c, k, *of_link in zip(
-            (t.frame + 1).tolist(), t.identity.tolist(), t.box.tolist(), t.state.tolist(), t.detection.tolist(),
-            t.confidence.tolist(), t.class_id.tolist(), t.distance.tolist(), margin.tolist(),
-            nis.tolist(), strict=True,
-        )
-    )  # fmt: skip
-    fill(db, "track", rows)
+    for f, i, box, s, d, c, k, *of_link in zip(
+        (t.frame + 1).tolist(), t.identity.tolist(), t.box.tolist(), t.state.tolist(), t.detection.tolist(),
+        t.confidence.tolist(), t.class_id.tolist(), t.distance.tolist(), margin.tolist(), nis.tolist(), strict=True,
+    ):  # fmt: skip
+        yield (number, f, i, *box, _STATE_NAMES[s], d if d >= 0 else None, c, t.class_names[k], *map(_known, of_link))
 
 
 def _known(value: float) -> float | None:
     return None if math.isnan(value) else value
 
 
-def write_crossings(db: sqlite3.Connection, table: str, c: Crossings | None) -> None:
+def crossing_rows(c: Crossings) -> Iterator[tuple[Any, ...]]:
     """Crossings, counted or true."""
-    rows: Iterable[tuple[Any, ...]] = ()
-    head = (1,) if table == "crossing" else ()
-    if c is not None:
-        rows = (
-            (*head, c.line_names[n], i, c.class_names[k], f + 1, t, d, x, y, int(s))
-            for n, i, k, f, t, d, x, y, s in zip(
-                c.line.tolist(), c.identity.tolist(), c.class_id.tolist(), c.frame.tolist(), c.time.tolist(),
-                c.direction.tolist(), c.x.tolist(), c.y.tolist(), c.seen.tolist(), strict=True,
-            )
-        )  # fmt: skip
-    fill(db, table, rows)
+    for n, i, k, f, t, d, x, y, s in zip(
+        c.line.tolist(), c.identity.tolist(), c.class_id.tolist(), c.frame.tolist(), c.time.tolist(),
+        c.direction.tolist(), c.x.tolist(), c.y.tolist(), c.seen.tolist(), strict=True,
+    ):  # fmt: skip
+        yield c.line_names[n], i, c.class_names[k], f + 1, t, d, x, y, int(s)
+
+
+def write_crossings(db: sqlite3.Connection, c: Crossings | None) -> None:
+    """True crossings."""
+    fill(db, "true_crossing", () if c is None else crossing_rows(c))
 
 
 def write_truth(db: sqlite3.Connection, truth: Truth | None) -> None:

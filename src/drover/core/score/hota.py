@@ -55,7 +55,7 @@ def _soft_shares(pairs: Pairs) -> Float:
 def _summed(key: Int, value: Float) -> Float:
     """For each pair the sum of the values of all pairs with its key."""
     _, place = np.unique(key, return_inverse=True)
-    return np.bincount(place, value)[place] if len(key) else np.zeros(0)
+    return np.bincount(place, value).astype(np.float64)[place] if len(key) else np.zeros(0)
 
 
 def _at_limit(pairs: Pairs, chosen: Int, key: Int, either: Int, limit: float) -> tuple[float, float, float, float]:

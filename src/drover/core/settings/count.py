@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
@@ -173,11 +174,11 @@ class CountSettings(Settings):
 
 
 def _check_names(names: list[str], what: str, most: int) -> None:
-    double = sorted({name for name in names if names.count(name) > 1})
-    if double:
-        raise ValueError(f"two {what} are called '{double[0]}'; give each its own name")
     if len(names) > most:
         raise ValueError(f"at most {most} {what}")
+    double = [name for name, count in Counter(names).items() if count > 1]
+    if double:
+        raise ValueError(f"two {what} are called '{min(double)}'; give each its own name")
 
 
 def _area(points: Points) -> float:

@@ -186,13 +186,8 @@ class ClassLimit(Settings):
 
 
 class BoxSettings(Settings):
-    """Boxes that another detector found: which are taken, and how they go together with what moves."""
+    """Boxes that another detector found: which of them are taken."""
 
-    use: Literal["motion", "imported", "both"] = Field(
-        default="motion",
-        description="motion: what moves; imported: the boxes brought in; both: imported boxes, and what moves where "
-        "they have none.",
-    )
     least_confidence: float = dial(
         0.0, 0.0, 1.0, "fraction", "Imported boxes that are less sure are left out, unless their class says so.", 0.01
     )
@@ -233,6 +228,12 @@ class BoxSettings(Settings):
 class DetectSettings(Settings):
     """Detect: moving things found in each frame."""
 
+    sources: tuple[Literal["motion", "boxes"], ...] = Field(
+        default=("motion",),
+        min_length=1,
+        description="Where detections come from: motion is what moves, boxes what another detector found; with both, "
+        "what moves fills in where there are no boxes.",
+    )
     background: BackgroundSettings = BackgroundSettings()
     light: LightSettings = LightSettings()
     shadow: ShadowSettings = ShadowSettings()
@@ -242,7 +243,19 @@ class DetectSettings(Settings):
     where: WhereSettings = WhereSettings()
     boxes: BoxSettings = BoxSettings()
 
+    @field_validator("sources", mode="before")
+    @classmethod
+    def _sources_from_list(cls, value: Any) -> Any:
+        return tuple(value) if isinstance(value, list) else value
+
+    @field_validator("sources")
+    @classmethod
+    def _sources_differ(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        if len(set(value)) < len(value):
+            raise ValueError("each source may stand once")
+        return value
+
     @property
     def motion_only(self) -> DetectSettings:
         """These settings without those of imported boxes: what the pass over the footage depends on."""
-        return self.model_copy(update={"boxes": BoxSettings()})
+        return self.model_copy(update={"boxes": BoxSettings(), "sources": ("motion",)})

@@ -113,8 +113,8 @@ def _strongest(parts: list[Found], times: Float) -> list[Moment]:
     known = np.unique(key)
     kept = choose_strongest(np.argsort(-score, kind="stable"), now, who, key, known, np.searchsorted(known, key))
     return [
-        Moment(*places, parts[n].kind, value, tuple(one for one in identities if one > 0))
-        for places, n, value, identities in zip(
+        Moment(frame, first, last, parts[n].kind, value, tuple(one for one in identities if one > 0))
+        for (frame, first, last), n, value, identities in zip(
             place[kept].tolist(), kind[kept].tolist(), score[kept].tolist(), who[kept].tolist(), strict=True
         )
     ]

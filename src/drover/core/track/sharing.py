@@ -19,7 +19,12 @@ Int = NDArray[np.int64]
 EMPTY_WEIGHT = 0.3  # of a pixel of box with nothing of the blob in it, against one of the blob left uncovered
 PRIOR_WEIGHT = 0.5  # of a box one standard deviation from where it was expected, in rows of its side
 NUDGE = 0.06  # sizes by which a box is shifted to see how firmly it sits; at least a pixel
-STEPS = (0.12, 0.06, 0.03, 0.015)  # sizes by which a box is moved while a place is sought; the last half a pixel at least
+STEPS = (
+    0.12,
+    0.06,
+    0.03,
+    0.015,
+)  # sizes a box is moved by while a place is sought, at least half a pixel
 LEAST_FIRMNESS = 0.06  # share of a free-standing box's firmness under which a side says nothing
 MOST_SHARERS = 12
 

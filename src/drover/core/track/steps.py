@@ -19,7 +19,9 @@ SMALL_PUSH = 2e-2
 
 
 @njit(cache=True, nogil=True)
-def speed_step(t: float, turn: float, fade: float) -> tuple[complex, complex, float, complex, float]:  # pragma: no cover
+def speed_step(
+    t: float, turn: float, fade: float
+) -> tuple[complex, complex, float, complex, float]:  # pragma: no cover
     """Transition over ``t`` frames of a speed that turns by ``turn`` rad/frame and dies away within ``fade`` frames.
 
     Returns
@@ -58,15 +60,15 @@ def push_step(
         speed and acceleration (w) with each other.
     """
     x, a = t / lasts, 1.0 / lasts
-    e, va = np.exp(-x), -np.expm1(-x) / a
+    e, va, ww = np.exp(-x), -np.expm1(-x) / a, -np.expm1(-2.0 * x) / (2.0 * a)
+    vw = va * va / 2.0
     if x < SMALL_PUSH:
         pa = t * t / 2 * (1.0 - x / 3 + x * x / 12)
         pp, pv, pw = t**5 / 20 * (1.0 - 5 * x / 9), t**4 / 8 * (1.0 - 2 * x / 3), t**3 / 6 * (1.0 - x)
-        return pa, va, e, pp, pv, pw, t**3 / 3 * (1.0 - 3 * x / 4), t * t / 2 * (1.0 - x), t * (1.0 - x)
+        return pa, va, e, pp, pv, pw, t**3 / 3 * (1.0 - 3 * x / 4), vw, ww
     e2 = e * e
     pp = (1.0 - e2 + 2.0 * x + 2.0 * x**3 / 3.0 - 2.0 * x * x - 4.0 * x * e) / (2.0 * a**5)
     pv = (e2 + 1.0 - 2.0 * e + 2.0 * x * e - 2.0 * x + x * x) / (2.0 * a**4)
     pw = (1.0 - e2 - 2.0 * x * e) / (2.0 * a**3)
     vv = (4.0 * e - 3.0 - e2 + 2.0 * x) / (2.0 * a**3)
-    vw = (e2 + 1.0 - 2.0 * e) / (2.0 * a * a)
-    return (x - 1.0 + e) / (a * a), va, e, pp, pv, pw, vv, vw, (1.0 - e2) / (2.0 * a)
+    return (x - 1.0 + e) / (a * a), va, e, pp, pv, pw, vv, vw, ww

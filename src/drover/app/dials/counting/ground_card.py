@@ -109,17 +109,14 @@ class GroundCard(Card):
     def _of_animal(self, who: int) -> str:
         counted, tracks, clip = self.session.counted, self.session.tracks, self.session.clip
         assert counted is not None and counted.ground is not None and tracks is not None and clip is not None
-        key = (id(tracks), who, id(counted.ground))
-        if self._known[0] != key:
-            self._known = (
-                key,
-                (path_lengths(tracks, clip.times, counted.ground), speeds(tracks, clip.times, counted.ground)),
-            )
-        lengths, speed = self._known[1]
+        if self._known[0] is not tracks or self._known[1] is not counted.ground:
+            measured = path_lengths(tracks, clip.times, counted.ground), speeds(tracks, clip.times, counted.ground)
+            self._known = tracks, counted.ground, measured
+        lengths, speed = self._known[2]
         metres, mean, top = lengths[who]
         rows = tracks.path_of(who)
         here = rows[tracks.frame[rows] == self.session.frame]
         now = f", now {speed[here[0]]:.1f} m/s" if len(here) and math.isfinite(speed[here[0]]) else ""
         return f" {who} went {metres:.1f} m, {mean:.1f} m/s on average, {top:.1f} at most{now}."
 
-    _known: tuple = (None, None)
+    _known: tuple = (None, None, None)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime
 from functools import partial
 
@@ -187,16 +188,15 @@ class LineCard(ItemCard):
         """Change fields as one edit; what was said in the audit follows a new name."""
         before, session = self.line.name, self.session
         after = str(update.get("name", before))
+        document = session.document
         try:
-            with_item(session.recipe, "line", self.number, update)
+            recipe = with_item(session.recipe, "line", self.number, update)
         except DroverError:
             after = before  # what follows says why it is refused
-        if after == before:
+        if after == before or document is None:
             return super().change(update, what)
-        session.undo.beginMacro(what)
-        super().change(update, what)
-        session.say(with_line_renamed(session.audit, before, after), what)
-        session.undo.endMacro()
+        renamed = with_line_renamed(session.audit, before, after)
+        session.change(replace(document.with_recipe(recipe), audit=renamed), what)
         return True
 
     def _take_hand(self, way: int) -> None:

@@ -1,0 +1,411 @@
+"""The engine of one window: asks the graph on worker threads, latest wins, and says what is fresh, working or stale.
+
+It holds what is shown of each stage with the key it belongs to. A result is fresh where its key is the one that the
+recipe in force asks for; nothing else decides that.
+"""
+
+from __future__ import annotations
+
+import time
+from collections import OrderedDict
+from dataclasses import dataclass
+
+from PySide6.QtCore import QObject, Signal
+
+from drover.app.held import Held, scored
+from drover.app.jobs import LatestJob
+from drover.core.count.ground import Ground, ground_of
+from drover.core.count.paths import TrackPaths, prepare_paths, references_of
+from drover.core.count.whole_clip import Counted, count_all
+from drover.core.detect.result import DetectResult
+from drover.core.detect.sources import BoxSource, merge
+from drover.core.detect_pass import Progress
+from drover.core.document import KeptRun
+from drover.core.errors import DroverError
+from drover.core.graph import Call, Result, Subject, keys_of, run_stage
+from drover.core.recipe import DetectSettings, GroundSettings, Recipe, TrackSettings, dump_recipe, parse_recipe
+from drover.core.result_store import ResultStore
+from drover.core.score.detection import DetectionScore
+from drover.core.score.scorer import Score
+from drover.core.types import Crossings, Detections, Tracks
+
+__all__ = ["Engine", "StageState"]
+
+REMEMBERED = 24  # results kept in memory, so that undoing shows the one before at once
+
+
+class StageState:
+    """States of a stage's result."""
+
+    EMPTY = "empty"
+    FRESH = "up to date"
+    WORKING = "working"
+    STALE = "stale"
+
+
+@dataclass(frozen=True)
+class _Linked:
+    results: dict[str, Result]
+    paths: dict[str, TrackPaths]
+    detect: Result
+    settings: TrackSettings
+
+
+class Engine(QObject):
+    """Results of one window's clip, brought up to date with its recipe."""
+
+    detections_changed = Signal()
+    tracks_changed = Signal()
+    crossings_changed = Signal()
+    score_changed = Signal()
+    held_scored = Signal(object)
+    states_changed = Signal()
+    progressed = Signal(object)
+    message_raised = Signal(str)
+    completed = Signal(object)
+    _partial = Signal(int, object)
+    _progress = Signal(int, object)
+
+    def __init__(self, store: ResultStore, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.store = store
+        self.subject: Subject | None = None
+        self.recipe = Recipe()
+        self.settled = True
+        self.footage_missing = False
+        self._detect_job, self._link_job, self._score_job, self._ground_job = (
+            LatestJob(name, self) for name in ("detect", "link", "score", "ground")
+        )
+        for job, done in (
+            (self._detect_job, self._on_detected), (self._link_job, self._on_linked),
+            (self._score_job, self._on_scored), (self._ground_job, self._on_ground),
+        ):  # fmt: skip
+            job.failed.connect(self._on_failed)
+            job.done.connect(done)
+        self._partial.connect(self._on_partial)
+        self._progress.connect(self._on_progress)
+        self._ticket = 0
+        self.held: Held | None = None
+        self._clear()
+
+    def _clear(self) -> None:
+        self.detect: DetectResult | None = None
+        self.detect_settings: DetectSettings | None = None
+        self.tracks: Tracks | None = None
+        self.track_notes: tuple[str, ...] = ()
+        self.track_settings: TrackSettings | None = None
+        self.linked_detections: Detections | None = None
+        self.counted: Counted | None = None
+        self.score: Score | None = None
+        self.detection_score: DetectionScore | None = None
+        self.link_seconds = self.count_seconds = self.score_seconds = 0.0
+        self.cancelled = False
+        self.keys: dict[str, str] = {}
+        self._shown: dict[str, str] = {}  # the key of what is shown, by stage; empty for what is partial
+        self._known: OrderedDict[str, Result] = OrderedDict()
+        self._paths: dict[str, TrackPaths] = {}
+        self._visits_of: tuple[str, object] = "", ()
+        self._grounds: dict[tuple[GroundSettings, tuple[int, int]], Ground | None] = {}
+        self._detecting = ""
+
+    # --- what is asked ----------------------------------------------------------------------------------------
+
+    def open(self, subject: Subject, recipe: Recipe, *, missing: bool = False) -> None:
+        """Begin with another clip; nothing of the one before stays."""
+        for job in (self._detect_job, self._link_job, self._score_job, self._ground_job):
+            job.cancel()
+        self._ticket += 1
+        self._clear()
+        self.subject, self.recipe, self.settled, self.footage_missing = subject, recipe, True, missing
+        self.held = None
+        self.keys = keys_of(subject, recipe)
+
+    def restore(self, run: KeptRun, detect: DetectResult, paths: dict[str, TrackPaths]) -> None:
+        """Show a kept run; whether it is up to date its keys tell."""
+        kept = parse_recipe(run.recipe_text, "the kept run")
+        self._take_detect(Result("detect", run.detect_key, detect), kept.detect)
+        self.tracks, self._paths, self.track_settings = run.tracks, paths, kept.track
+        self.linked_detections = detect.detections
+        self._shown["edits"] = run.track_key
+        self._remember(Result("edits", run.track_key, run.tracks))
+        self.tracks_changed.emit()
+        self.recount()
+
+    def ask(self, subject: Subject, recipe: Recipe, *, settled: bool) -> None:
+        """Take over a recipe, and bring up to date what depends on it; while unsettled only what answers at once."""
+        before = self.recipe
+        self.subject, self.recipe, self.settled = subject, recipe, settled
+        self.keys = keys_of(subject, recipe)
+        if recipe.count != before.count and self.tracks is not None:
+            self.recount()
+        if settled:
+            self.bring_up_to_date()
+        elif recipe.detect.boxes != before.detect.boxes and not self.needs_footage:
+            self._request_detect()
+        elif recipe.track != before.track:
+            self._request_link()
+        self.states_changed.emit()
+
+    def bring_up_to_date(self) -> None:
+        """Start whatever is needed for all results to belong to the recipe in force."""
+        if self.subject is None:
+            return
+        if not self.fresh("detect"):
+            if not (self.footage_missing and self.needs_footage):
+                self._request_detect()
+        elif not self.fresh("edits"):
+            self._request_link()
+        else:
+            if not self.fresh("count"):
+                self.recount()
+            self._request_score()
+            self._complete()
+        self.states_changed.emit()
+
+    def fresh(self, stage: str) -> bool:
+        """Whether what is shown of a stage is what the recipe asks for."""
+        return bool(self.keys) and self._shown.get(stage) == self.keys[stage]
+
+    def state_of(self, stage: str) -> str:
+        """State of a stage's result, one of :class:`StageState`."""
+        if self.subject is None:
+            return StageState.EMPTY
+        if stage == "footage":
+            return StageState.STALE if self.footage_missing else StageState.FRESH
+        detecting, linking = self._detect_job.busy, self._link_job.busy
+        if stage == "detect":
+            return _state(self.fresh("detect"), detecting, self.detect is not None)
+        linked = self.fresh("detect") and self.fresh("edits")
+        if stage in ("track", "count"):
+            return _state(linked, detecting or linking, self.tracks is not None)
+        if self.subject.truth is None:
+            return StageState.EMPTY
+        return _state(
+            linked and self.fresh("score"), detecting or linking or self._score_job.busy, self.score is not None
+        )
+
+    @property
+    def needs_footage(self) -> bool:
+        """Whether a pass over the clip is needed that has not been made."""
+        return "motion" in self.recipe.detect.sources and self.keys.get("motion") not in self._known
+
+    def _remember(self, *results: Result) -> None:
+        for result in results:
+            self._known[result.key] = result
+            self._known.move_to_end(result.key)
+        while len(self._known) > REMEMBERED:
+            self._known.popitem(last=False)
+
+    # --- Detect -----------------------------------------------------------------------------------------------
+
+    def _request_detect(self) -> None:
+        subject, recipe, known = self.subject, self.recipe, dict(self._known)
+        if subject is None or (self._detect_job.busy and self._detecting == self.keys["detect"]):
+            return
+        self._detecting, self.cancelled = self.keys["detect"], False
+        ticket = self._ticket = self._ticket + 1
+        boxes = BoxSource(subject.imported)
+
+        def publish(motion: DetectResult) -> None:
+            other = boxes.found(recipe.detect) if "boxes" in recipe.detect.sources else None
+            self._partial.emit(ticket, (merge(motion, other, recipe.detect), recipe.detect))
+
+        def work(cancelled):  # type: ignore[no-untyped-def]
+            call = Call(self.store, lambda p: self._progress.emit(ticket, p), publish, cancelled)
+            return run_stage("detect", subject, recipe, known=known, call=call), recipe.detect
+
+        self._detect_job.submit(work)
+
+    def stop(self) -> None:
+        """Stop working through the clip; what was found so far stays."""
+        self._detect_job.cancel()
+        self._ticket += 1
+        self.cancelled = True
+        self.progressed.emit(None)
+        self.states_changed.emit()
+
+    def _on_progress(self, ticket: int, progress: Progress) -> None:
+        if ticket == self._ticket and self._detect_job.busy:
+            self.progressed.emit(progress)
+
+    def _on_partial(self, ticket: int, found: tuple[DetectResult, DetectSettings]) -> None:
+        if ticket == self._ticket and self._detect_job.busy:
+            self._take_detect(Result("detect", "", found[0]), found[1])
+            self._request_link()
+
+    def _on_detected(self, found: tuple[dict[str, Result], DetectSettings]) -> None:
+        results, settings = found
+        self.progressed.emit(None)
+        self._remember(*(result for name, result in results.items() if name != "camera"))
+        self._take_detect(results["detect"], settings)
+        for note in results["detect"].value.notes:
+            self.message_raised.emit(note)
+        self._request_link()
+
+    def _take_detect(self, result: Result, settings: DetectSettings) -> None:
+        self.detect, self.detect_settings = result.value, settings
+        self._shown["detect"] = result.key
+        self.detections_changed.emit()
+        self.states_changed.emit()
+
+    # --- Track ------------------------------------------------------------------------------------------------
+
+    def _request_link(self) -> None:
+        subject, detect, recipe = self.subject, self.detect, self.recipe
+        if subject is None or detect is None:
+            return
+        here = Result("detect", self._shown["detect"], detect)
+        known = {result.key: result for result in self._known.values() if result.stage != "detect"}
+        if not here.key:  # partial: what is made of it must not be taken for the whole
+            known = {}
+        known[self.keys["detect"]] = here
+        references = references_of(recipe.count)
+        final = here.key == self.keys["detect"]
+
+        def work(cancelled):  # type: ignore[no-untyped-def]
+            made = run_stage("edits", subject, recipe, known=known, call=Call(cancelled=cancelled))
+            if not final:
+                made = {name: Result(name, "", result.value, result.seconds) for name, result in made.items()}
+            tracks = made["edits"].value
+            paths = {reference: prepare_paths(tracks, reference, ready=True) for reference in references}
+            return _Linked(made, paths, here, recipe.track)
+
+        self._link_job.submit(work)
+        self.states_changed.emit()
+
+    def _on_linked(self, linked: _Linked) -> None:
+        made = linked.results
+        self.tracks, self._paths, self.track_settings = made["edits"].value, linked.paths, linked.settings
+        self._shown["edits"], self.linked_detections = made["edits"].key, linked.detect.value.detections
+        if "track" in made:
+            self.track_notes = made["track"].value.notes
+            self.link_seconds = sum(made[name].seconds for name in ("track", "after", "edits") if name in made)
+        if made["edits"].key:
+            self._remember(*(made[name] for name in ("track", "after", "edits") if name in made))
+        self.tracks_changed.emit()
+        self.recount()
+        self.states_changed.emit()
+        self._complete()
+
+    # --- Count ------------------------------------------------------------------------------------------------
+
+    @property
+    def crossings(self) -> Crossings | None:
+        """Every crossing that counts."""
+        return None if self.counted is None else self.counted.crossings
+
+    def recount(self) -> None:
+        """Count on the interface thread: a few milliseconds even for a million rows."""
+        subject, tracks = self.subject, self.tracks
+        if subject is None or tracks is None:
+            return
+        start, settings = time.perf_counter(), self.recipe.count
+        place = settings.ground, (subject.clip.width, subject.clip.height)
+        ground = self._grounds.get(place)
+        drawn, zones = self._visits_of
+        same = bool(drawn) and drawn == self._shown.get("edits") and zones == settings.zone
+        visits = self.counted.visits if self.counted is not None and same else None
+        self.counted = count_all(
+            tracks, subject.clip.times, settings, paths=self._paths, visits=visits, ground=ground, fit_ground=False
+        )
+        self._visits_of = self._shown.get("edits", ""), settings.zone
+        self._shown["count"] = self.keys["count"] if self.fresh("edits") else ""
+        self.count_seconds = time.perf_counter() - start
+        if settings.ground.points and place not in self._grounds:
+            self._ground_job.submit(lambda _: _fitted(place))
+        self.crossings_changed.emit()
+        self._request_score()
+
+    def _on_ground(self, fitted: tuple[tuple[GroundSettings, tuple[int, int]], Ground | None, str]) -> None:
+        place, ground, fault = fitted
+        self._grounds[place] = ground
+        if fault:
+            self.message_raised.emit(f"{fault}; lengths and speeds are left out until then")
+        self.recount()
+
+    # --- Score ------------------------------------------------------------------------------------------------
+
+    def hold(self, held: Held | None) -> None:
+        """Compare with another result, or with none; it is scored like the one shown."""
+        self.held = held
+        self._shown.pop("held", None)
+        self._request_score()
+
+    def _request_score(self) -> None:
+        subject, recipe, tracks, counted, detect = self.subject, self.recipe, self.tracks, self.counted, self.detect
+        if subject is None or subject.truth is None or tracks is None or counted is None or detect is None:
+            return
+        held = self.held if self.held is not None and self._shown.get("held") != self._held_key() else None
+        if self.fresh("score") and held is None and self._shown.get("found") == self.keys["found"]:
+            return
+        keys, final, held_key = self.keys, self.fresh("edits") and self.fresh("detect"), self._held_key()
+        parts = (("edits", tracks), ("count", counted), ("detect", detect))
+        known = {keys[name]: Result(name, keys[name], value) for name, value in parts}
+        done = dict(self._known)
+        known |= {keys[name]: done[keys[name]] for name in ("score", "found") if final and keys[name] in done}
+
+        def work(_: object) -> object:
+            made = run_stage("score", subject, recipe, known=known)
+            made |= run_stage("found", subject, recipe, known=known)
+            beside = None if held is None else scored(held, subject)
+            return made["score"], made["found"], final, held, beside, held_key
+
+        self._score_job.submit(work)
+        self.states_changed.emit()
+
+    def _held_key(self) -> str:
+        """What the held result's scores depend on."""
+        held = self.held
+        return "" if held is None else "|".join((*held.run.keys[:3], self.keys.get("score", "")))
+
+    def _on_scored(self, made: tuple[Result, Result, bool, Held | None, Held | None, str]) -> None:
+        score, found, final, held, beside, held_key = made
+        self.score, self.detection_score, self.score_seconds = score.value, found.value, score.seconds
+        self._shown["score"], self._shown["found"] = (score.key, found.key) if final else ("", "")
+        if final:
+            self._remember(score, found)
+        if beside is not None and self.held is held:
+            self.held, self._shown["held"] = beside, held_key
+            self.held_scored.emit(beside)
+        self.score_changed.emit()
+        self.states_changed.emit()
+
+    # --- the end ----------------------------------------------------------------------------------------------
+
+    def _complete(self) -> None:
+        """Hand over the finished result of the whole clip, once everything belongs to the settled recipe."""
+        subject, detect, tracks, counted = self.subject, self.detect, self.tracks, self.counted
+        whole = subject is not None and subject.span is None and self.settled
+        fresh = all(self.fresh(stage) for stage in ("detect", "edits", "count"))
+        if not (whole and fresh) or detect is None or tracks is None or counted is None:
+            return
+        keys = (self.keys[stage] for stage in ("detect", "edits", "count"))
+        self.completed.emit(KeptRun(dump_recipe(self.recipe), *keys, detect, tracks, counted.crossings, counted))
+
+    def _on_failed(self, line: str) -> None:
+        self.progressed.emit(None)
+        self.message_raised.emit(line)
+        self.states_changed.emit()
+
+    def close(self) -> None:
+        """End all threads."""
+        for job in (self._detect_job, self._link_job, self._score_job, self._ground_job):
+            job.close()
+
+
+def _state(fresh: bool, busy: bool, any_result: bool) -> str:
+    if fresh:
+        return StageState.FRESH
+    if busy:
+        return StageState.WORKING
+    return StageState.STALE if any_result else StageState.EMPTY
+
+
+def _fitted(
+    place: tuple[GroundSettings, tuple[int, int]],
+) -> tuple[tuple[GroundSettings, tuple[int, int]], Ground | None, str]:
+    """The ground's measure, or why there is none."""
+    try:
+        return place, ground_of(*place), ""
+    except DroverError as error:
+        return place, None, str(error)

@@ -1,0 +1,136 @@
+"""What the widgets see of a window's work: the document's parts, the engine's results, the view's place."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject
+
+from drover.app.document_store import DocumentStore
+from drover.app.engine import Engine
+from drover.app.view_state import ViewState
+from drover.core.count.audit import Audit
+from drover.core.count.whole_clip import Counted
+from drover.core.detect.result import DetectResult
+from drover.core.document import Document
+from drover.core.recipe import DetectSettings, TrackSettings
+from drover.core.score.detection import DetectionScore
+from drover.core.score.scorer import Score
+from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
+
+__all__ = ["Shown"]
+
+
+class Shown(QObject):
+    """Reading only; who makes it sets ``documents``, ``engine`` and ``view``."""
+
+    documents: DocumentStore
+    engine: Engine
+    view: ViewState
+
+    @property
+    def document(self) -> Document | None:
+        """The document in force; None before anything is opened."""
+        return self.documents.document
+
+    @property
+    def clip(self) -> ClipInfo | None:
+        """The clip."""
+        return self.document.clip if self.document is not None else None
+
+    @property
+    def truth(self) -> Truth | None:
+        """What was really there."""
+        return self.document.truth if self.document is not None else None
+
+    @property
+    def true_crossings(self) -> Crossings | None:
+        """The crossings that really were."""
+        return self.document.true_crossings if self.document is not None else None
+
+    @property
+    def imported(self) -> Detections | None:
+        """Boxes of another detector."""
+        return self.document.imported if self.document is not None else None
+
+    @property
+    def audit(self) -> Audit:
+        """What a person said of the crossings."""
+        return self.document.audit if self.document is not None else Audit()
+
+    @property
+    def span(self) -> tuple[int, int] | None:
+        """The span worked on, first frame and one past the last; None for the whole clip."""
+        return self.document.span if self.document is not None else None
+
+    @property
+    def recipe_text(self) -> str:
+        """The document's recipe as it was read, with its comments."""
+        return self.document.recipe_text if self.document is not None else ""
+
+    @property
+    def detect(self) -> DetectResult | None:
+        """What Detect shows."""
+        return self.engine.detect
+
+    @property
+    def detect_settings(self) -> DetectSettings | None:
+        """The settings that it was made with."""
+        return self.engine.detect_settings
+
+    @property
+    def tracks(self) -> Tracks | None:
+        """What Track shows."""
+        return self.engine.tracks
+
+    @property
+    def track_settings(self) -> TrackSettings | None:
+        """The settings that they were made with."""
+        return self.engine.track_settings
+
+    @property
+    def track_notes(self) -> tuple[str, ...]:
+        """What was odd about the detections."""
+        return self.engine.track_notes
+
+    @property
+    def linked_detections(self) -> Detections | None:
+        """The detections that the tracks were linked from."""
+        return self.engine.linked_detections
+
+    @property
+    def counted(self) -> Counted | None:
+        """What Count shows."""
+        return self.engine.counted
+
+    @property
+    def crossings(self) -> Crossings | None:
+        """Every crossing that counts."""
+        return self.engine.crossings
+
+    @property
+    def score(self) -> Score | None:
+        """The result held against the truth."""
+        return self.engine.score
+
+    @property
+    def detection_score(self) -> DetectionScore | None:
+        """The detections held against the truth."""
+        return self.engine.detection_score
+
+    @property
+    def cancelled(self) -> bool:
+        """Whether the user stopped the work."""
+        return self.engine.cancelled
+
+    @property
+    def frame(self) -> int:
+        """The frame on screen."""
+        return self.view.frame
+
+    @property
+    def selected(self) -> int | None:
+        """The identity chosen."""
+        return self.view.selected
+
+    def state_of(self, stage: str) -> str:
+        """State of a stage's result, one of :class:`StageState`."""
+        return self.engine.state_of(stage)

@@ -1,0 +1,170 @@
+"""A pass over a clip: every frame through the detector, from end to end or over a span, and kept in the store."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from drover.core.detect.detector import DetectionRows, Detector, DetectorState
+from drover.core.detect.result import DetectResult
+from drover.core.errors import FootageError
+from drover.core.footage.fingerprint import clip_fingerprint
+from drover.core.footage.prefetch import prefetched_frames
+from drover.core.kept_detections import load_detections, save_detections
+from drover.core.recipe import DetectSettings
+from drover.core.result_store import ResultStore
+from drover.core.types import ClipInfo
+
+__all__ = ["IsCancelled", "OnPartial", "OnProgress", "Progress", "detect_clip", "never", "quiet", "replay_frames"]
+
+CHECKPOINTS = 32
+PUBLISH_EVERY = 0.4  # s between partial results while a clip is worked through
+
+
+@dataclass(frozen=True)
+class Progress:
+    """How far a stage has come: frames done, of how many, and an estimate of the seconds left."""
+
+    stage: str
+    done: int
+    total: int
+    seconds_left: float
+
+
+OnProgress = Callable[[Progress], None]
+IsCancelled = Callable[[], bool]
+OnPartial = Callable[[DetectResult], None]
+
+
+def never() -> bool:
+    """Nobody stops the work."""
+    return False
+
+
+def quiet(progress: Progress) -> None:
+    """Nobody wants to know how far it is."""
+    del progress
+
+
+def detect_clip(
+    clip: ClipInfo,
+    settings: DetectSettings,
+    *,
+    key: str = "",
+    store: ResultStore | None = None,
+    on_progress: OnProgress = quiet,
+    on_partial: OnPartial | None = None,
+    cancelled: IsCancelled = never,
+    span: tuple[int, int] | None = None,
+) -> DetectResult:
+    """Detections of a whole clip, from the store where they are known there under ``key``.
+
+    When cancelled, what was found so far is returned with ``finished`` false. With ``span`` (first frame, one past
+    the last) only that part is looked at, with the warm-up before it, and all other frames stay empty.
+
+    Raises
+    ------
+    FootageError
+        When the clip cannot be read any more, or is another than when it was opened.
+    """
+    known = load_detections(store, key) if store and key else None
+    if known is not None:
+        return known
+    pass_ = _DetectPass(clip, settings, span)
+    finished = pass_.run(on_progress, on_partial, cancelled)
+    result = pass_.result(finished)
+    if finished and clip_fingerprint(clip.path) != clip.fingerprint:
+        raise FootageError(f"{clip.path}: was replaced or changed while it was worked through; open it again")
+    if store and key and finished and span is None:
+        save_detections(store, key, result)
+    return result
+
+
+class _DetectPass:
+    """One reading of a clip, or of a span of it, from end to end."""
+
+    def __init__(self, clip: ClipInfo, settings: DetectSettings, span: tuple[int, int] | None) -> None:
+        self.clip = clip
+        self.detector = Detector(settings, (clip.width, clip.height))
+        self.rows = DetectionRows(self.detector.size)
+        self.checkpoints: list[tuple[int, DetectorState]] = []
+        self.span = span
+        self.first, self.past = span or (0, clip.frame_count)
+        warm_up = float(clip.times[self.first]) - settings.background.warm_up - 0.5
+        self.start = int(np.searchsorted(clip.times, warm_up)) if span else 0
+        self.spacing = max(1, -(-(self.past - self.start) // CHECKPOINTS))
+        self.read = 0
+        self.started = time.perf_counter()
+
+    def run(
+        self,
+        on_progress: OnProgress,
+        on_partial: OnPartial | None,
+        cancelled: IsCancelled,
+    ) -> bool:
+        published, pause = self.started, PUBLISH_EVERY
+        frames = prefetched_frames(self.clip.path, start=self.start, colour=self.detector.wants_colour)
+        try:
+            for frame in frames:
+                if cancelled():
+                    return False
+                if frame.index >= self.past:
+                    break
+                found = self.detector.step(frame)
+                if frame.index >= self.first:
+                    self.rows.add(found)
+                self.read += 1
+                if frame.index % self.spacing == self.spacing - 1:
+                    self.checkpoints.append((frame.index, self.detector.state()))
+                now = time.perf_counter()
+                if now - published >= pause:
+                    on_progress(self._progress(frame.index + 1 - self.start, now))
+                    if on_partial is not None:
+                        on_partial(self.result(False))
+                    # Partial results are linked again by whoever shows them: ask for that ever less often.
+                    published, pause = now, pause * 1.15
+        finally:
+            close = getattr(frames, "close", None)
+            if close:
+                close()
+        if self.read == 0:
+            raise FootageError(f"{self.clip.path}: no frame of it can be decoded any more; was the file changed?")
+        self.rows.fill_to(self.clip.frame_count)
+        on_progress(self._progress(self.past - self.start, time.perf_counter()))
+        return True
+
+    def result(self, finished: bool) -> DetectResult:
+        missing = self.past - self.start - self.read if finished else 0
+        notes = (
+            (f"{missing} of {self.past - self.start} frames could not be decoded and were left out",) if missing else ()
+        )
+        return DetectResult(
+            detections=self.rows.snapshot(),
+            histogram=self.rows.histogram.copy(),
+            checkpoints=tuple(self.checkpoints),
+            seconds=time.perf_counter() - self.started,
+            frames_read=self.read,
+            finished=finished,
+            notes=notes,
+            jumps=tuple(self.rows.jumps),
+            rejected=self.rows.rejected,
+            span=self.span,
+            first_read=self.start,
+        )
+
+    def _progress(self, done: int, now: float) -> Progress:
+        total = self.past - self.start
+        left = (now - self.started) / max(1, done) * (total - done)
+        return Progress("detect", done, total, left)
+
+
+def replay_frames(result: DetectResult, frame: int) -> tuple[int, DetectorState | None]:
+    """Where to start replaying the detector to see its pictures at ``frame``: first frame to step, state before it."""
+    best: tuple[int, DetectorState | None] = (result.first_read, None)
+    for at, state in result.checkpoints:
+        if at < frame:
+            best = (at + 1, state)
+    return best

@@ -1,0 +1,267 @@
+"""The graph of stages: the one way that anything is run, in the window, on the command line, in a batch and live.
+
+Footage -> Camera -> Detect (its sources, merged) -> Track -> after the pass -> Edits -> Count -> Score. A stage says
+its version, its inputs, its slice of the settings and how it runs over a clip. Its key is the fingerprint of all that
+its result depends on: a tracking setting never re-detects, a moved line never re-tracks, and a result is up to date
+where its key is the one that the recipe asks for.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any
+
+from pydantic import BaseModel
+
+from drover.core.count import lines
+from drover.core.count.whole_clip import count_all
+from drover.core.detect import detector
+from drover.core.detect.result import DetectResult
+from drover.core.detect.sources import BoxSource, merge
+from drover.core.detect_pass import IsCancelled, OnPartial, OnProgress, detect_clip, never, quiet
+from drover.core.errors import Cancelled
+from drover.core.recipe import BoxSettings, Recipe, settings_fingerprint
+from drover.core.result_store import ResultStore
+from drover.core.score import scorer
+from drover.core.score.spans import score_boxes, score_result
+from drover.core.track import tracker
+from drover.core.track.finishing import finish
+from drover.core.track.input_notes import input_notes
+from drover.core.track.whole_clip import fold_tracks
+from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
+
+__all__ = ["STAGES", "Call", "Linked", "Result", "Stage", "Subject", "keys_of", "run_stage"]
+
+
+@dataclass(frozen=True, eq=False)
+class Subject:
+    """What the graph works on: a clip, boxes brought in for it, its truth, and the span looked at (all if None)."""
+
+    clip: ClipInfo
+    imported: Detections | None = None
+    truth: Truth | None = None
+    true_crossings: Crossings | None = None
+    span: tuple[int, int] | None = None
+
+
+@dataclass(frozen=True)
+class Call:
+    """How a stage is to be run: where results are kept, who hears of progress, who may stop it."""
+
+    store: ResultStore | None = None
+    on_progress: OnProgress = quiet
+    on_partial: OnPartial | None = None
+    cancelled: IsCancelled = never
+
+
+@dataclass(frozen=True)
+class Result:
+    """What a stage made, the key it belongs to, and the seconds it took."""
+
+    stage: str
+    key: str
+    value: Any
+    seconds: float = 0.0
+
+
+@dataclass(frozen=True)
+class Linked:
+    """Tracks as they were linked, with lines on what was odd about the detections."""
+
+    tracks: Tracks
+    notes: tuple[str, ...]
+
+
+Inputs = Mapping[str, Any]
+Run = Callable[[Subject, Recipe, Inputs, Call], Any]
+
+
+@dataclass(frozen=True)
+class Stage:
+    """One stage: what its result depends on, and how it is made over a clip.
+
+    ``inputs`` are the stages it builds on with this recipe, ``settings`` its slice of the recipe, ``facts`` what it
+    reads of the subject. ``live`` says whether it also runs frame by frame; what needs the whole clip does not.
+    """
+
+    name: str
+    version: int
+    inputs: Callable[[Recipe], tuple[str, ...]]
+    settings: Callable[[Recipe], tuple[BaseModel, ...]]
+    facts: Callable[[Subject], tuple[str, ...]]
+    run: Run
+    live: bool = field(default=False)
+
+
+def keys_of(subject: Subject, recipe: Recipe) -> dict[str, str]:
+    """The key of every stage's result for a subject and a recipe."""
+    keys: dict[str, str] = {}
+    for name, stage in STAGES.items():
+        own = (name, str(stage.version), settings_fingerprint(stage.settings(recipe)), *stage.facts(subject))
+        parts = (*own, *(keys[other] for other in stage.inputs(recipe)))
+        keys[name] = hashlib.sha256("|".join(parts).encode()).hexdigest()[:24]
+    return keys
+
+
+def run_stage(
+    name: str,
+    subject: Subject,
+    recipe: Recipe,
+    *,
+    known: Mapping[str, Result] | None = None,
+    call: Call | None = None,
+) -> dict[str, Result]:
+    """Results of a stage and of all that it builds on, those ``known`` by their key taken over.
+
+    Raises
+    ------
+    DroverError
+        When the footage cannot be read or a setting makes no sense; Cancelled when told to stop on the way.
+    """
+    keys, have = keys_of(subject, recipe), known or {}
+    out: dict[str, Result] = {}
+    _bring(name, subject, recipe, keys, have, call or Call(), out)
+    return out
+
+
+def _bring(
+    name: str,
+    subject: Subject,
+    recipe: Recipe,
+    keys: Mapping[str, str],
+    known: Mapping[str, Result],
+    call: Call,
+    out: dict[str, Result],
+) -> None:
+    if name in out:
+        return
+    if keys[name] in known:
+        out[name] = known[keys[name]]
+        return
+    stage = STAGES[name]
+    for other in stage.inputs(recipe):
+        _bring(other, subject, recipe, keys, known, call, out)
+    inputs = {other: out[other].value for other in stage.inputs(recipe)} | {"key": keys[name]}
+    start = time.perf_counter()
+    value = stage.run(subject, recipe, inputs, call)
+    if isinstance(value, DetectResult) and not value.finished:
+        raise Cancelled("the work was stopped")
+    out[name] = Result(name, keys[name], value, time.perf_counter() - start)
+
+
+# --- the stages ------------------------------------------------------------------------------------------------
+
+
+def _motion(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
+    return detect_clip(
+        subject.clip, recipe.detect, key=inputs["key"], store=call.store, on_progress=call.on_progress,
+        on_partial=call.on_partial, cancelled=call.cancelled, span=subject.span,
+    )  # fmt: skip
+
+
+def _boxes(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
+    del inputs, call
+    return BoxSource(subject.imported).found(recipe.detect)
+
+
+def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
+    del subject, call
+    return merge(inputs.get("motion"), inputs.get("boxes"), recipe.detect)
+
+
+def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Linked:
+    found: DetectResult = inputs["detect"]
+    clip = subject.clip
+    tracks = fold_tracks(found.detections, clip.times, clip.rate, recipe.track, cancelled=call.cancelled)
+    return Linked(tracks, input_notes(found.detections, clip.times) if found.finished else ())
+
+
+def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
+    del call
+    found: DetectResult = inputs["detect"]
+    return finish(inputs["track"].tracks, subject.clip.times, recipe.track, found.detections.frozen())
+
+
+def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
+    """Corrections by hand have their place here; there are none yet."""
+    del subject, recipe, call
+    return inputs["after"]
+
+
+def _count(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Any:
+    del call
+    return count_all(inputs["edits"], subject.clip.times, recipe.count)
+
+
+def _score(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Any:
+    del call
+    if subject.truth is None:
+        return None
+    return score_result(
+        inputs["edits"], subject.truth, recipe.score, crossings=inputs["count"].crossings,
+        true_crossings=subject.true_crossings, span=subject.span,
+    )  # fmt: skip
+
+
+def _found_score(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Any:
+    del call
+    found: DetectResult = inputs["detect"]
+    if subject.truth is None:
+        return None
+    return score_boxes(found.detections, subject.truth, recipe.score, span=subject.span)
+
+
+def _camera(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> None:
+    """The camera's motion, a 3 x 3 for each frame, has its place here; it stands still so far."""
+    del subject, recipe, inputs, call
+
+
+def _asked(recipe: Recipe) -> tuple[str, ...]:
+    return recipe.detect.sources
+
+
+def _footage(subject: Subject) -> tuple[str, ...]:
+    return subject.clip.fingerprint, str(subject.clip.frame_count), str(subject.span)
+
+
+def _truth(subject: Subject) -> tuple[str, ...]:
+    tables = (subject.truth, subject.true_crossings)
+    return (*("" if table is None else table.digest for table in tables), str(subject.span))
+
+
+def _nothing(_: object) -> tuple[()]:
+    return ()
+
+
+def _always(*names: str) -> Callable[[Recipe], tuple[str, ...]]:
+    return partial(_given, names)
+
+
+def _given(names: tuple[str, ...], _: Recipe) -> tuple[str, ...]:
+    return names
+
+
+STAGES: dict[str, Stage] = {
+    stage.name: stage
+    for stage in (
+        Stage("camera", 1, _nothing, _nothing, _footage, _camera, live=True),
+        Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
+              live=True),
+        Stage(
+            "boxes", 1, _nothing, lambda r: (r.detect.boxes,),
+            lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,
+        ),
+        Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
+              _detect, live=True),
+        Stage("track", tracker.VERSION, _always("detect"), lambda r: (r.track,), _nothing, _track, live=True),
+        Stage("after", 1, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
+        Stage("edits", 1, _always("after"), _nothing, _nothing, _edits),
+        Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),
+        Stage("score", scorer.VERSION, _always("edits", "count"), lambda r: (r.score,), _truth, _score),
+        Stage("found", scorer.VERSION, _always("detect"), lambda r: (r.score,), _truth, _found_score),
+    )
+}  # fmt: skip

@@ -1,0 +1,64 @@
+"""One run of a clip from end to end: the whole graph, with everything it made."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from drover.core.count.whole_clip import Counted
+from drover.core.detect.result import DetectResult
+from drover.core.detect_pass import IsCancelled, OnProgress, never, quiet
+from drover.core.graph import Call, Subject, run_stage
+from drover.core.recipe import Recipe
+from drover.core.result_store import ResultStore
+from drover.core.score.scorer import Score
+from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
+
+__all__ = ["ClipRun", "run_clip"]
+
+
+@dataclass(frozen=True)
+class ClipRun:
+    """Everything one run of a clip produced."""
+
+    clip: ClipInfo
+    recipe: Recipe
+    detect: DetectResult
+    tracks: Tracks
+    crossings: Crossings
+    score: Score | None
+    seconds: dict[str, float] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+    counted: Counted | None = None
+
+
+def run_clip(
+    clip: ClipInfo,
+    recipe: Recipe,
+    *,
+    detections: Detections | None = None,
+    truth: Truth | None = None,
+    true_crossings: Crossings | None = None,
+    store: ResultStore | None = None,
+    on_progress: OnProgress = quiet,
+    cancelled: IsCancelled = never,
+) -> ClipRun:
+    """Run all stages over a clip; boxes of another detector are used instead of what moves, or beside it.
+
+    Raises
+    ------
+    FootageError, Cancelled
+    """
+    if detections is not None and "boxes" not in recipe.detect.sources:
+        recipe = recipe.model_copy(update={"detect": recipe.detect.model_copy(update={"sources": ("boxes",)})})
+    subject = Subject(clip, detections, truth, true_crossings)
+    call = Call(store=store, on_progress=on_progress, cancelled=cancelled)
+    made = run_stage("score" if truth is not None else "count", subject, recipe, call=call)
+    parts = {"detect": ("motion", "boxes", "detect"), "track": ("track", "after", "edits"), "count": ("count",)}
+    parts |= {"score": ("score",)} if truth is not None else {}
+    seconds = {name: round(sum(made[part].seconds for part in of if part in made), 4) for name, of in parts.items()}
+    detect, counted = made["detect"].value, made["count"].value
+    return ClipRun(
+        clip, recipe, detect, made["edits"].value, counted.crossings,
+        made["score"].value if truth is not None else None, seconds, (*detect.notes, *made["track"].value.notes),
+        counted,
+    )  # fmt: skip
