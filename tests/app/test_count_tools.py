@@ -246,7 +246,7 @@ def test_four_points_and_their_distances_make_metres(opened, qtbot):
     for box, metres in zip(card.boxes, (12.0, 9.0, 12.0, 9.0, 15.0, 15.2), strict=True):
         box.setValue(metres)
     card.use.click()
-    assert session.counted.ground is not None
+    qtbot.waitUntil(lambda: session.counted.ground is not None, timeout=WAIT)
     assert "Distances fit to 0." in card.words.text()
     who = int(session.tracks.identity[session.tracks.rows_of(100)][0])
     opened.playback.go(100)

@@ -41,7 +41,7 @@ def dialog(opened, qtbot, tmp_path):
     path = tmp_path / "boxes.csv"
     opened.count_of_boxes = write_boxes(path, opened, bad=True)
     opened.asking.read_boxes(path)
-    qtbot.waitUntil(lambda: getattr(opened, "box_dialog", None) is not None, timeout=WAIT)
+    qtbot.waitUntil(lambda: getattr(opened.asking, "box_dialog", None) is not None, timeout=WAIT)
     yield opened.asking.box_dialog
     opened.asking.box_dialog.reject()
 
@@ -90,7 +90,7 @@ def test_what_moves_and_imported_boxes_go_together_without_another_pass(opened, 
     passes = []
     opened.session.progressed.connect(lambda progress: passes.append(progress) if progress else None)
     use = opened.dials.detect.boxes.use.box
-    use.setCurrentIndex(use.findData("both"))
+    use.setCurrentIndex(use.findData("boxes+motion"))
     fresh(opened, qtbot)
     assert opened.session.recipe.detect.sources == ("boxes", "motion")
     # Every blob has its box here, so together they are what the boxes are, now with outlines.
@@ -142,6 +142,8 @@ def test_a_held_result_stays_beside_the_one_being_changed(opened, qtbot):
 
 def test_a_span_dragged_in_the_lanes_is_all_that_is_worked_through(opened, qtbot):
     lanes = opened.lanes
+    qtbot.waitUntil(lambda: opened.session.document.latest is not None, timeout=WAIT)
+    kept = opened.session.document.latest.keys
     start, end = (QPoint(round(lanes.x_of(frame)), 12) for frame in (100, 150))
     qtbot.mousePress(lanes, LEFT, Qt.KeyboardModifier.ShiftModifier, start)
     qtbot.mouseMove(lanes, end)

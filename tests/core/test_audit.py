@@ -91,8 +91,8 @@ def test_every_kind_of_error_by_hand():
         ("double", 1), ("missed", 2), ("wrong way", 3), ("extra", 7),
     ]  # fmt: skip
     table = errors_by_class(match)
-    assert table["Gap", 1, "animal"].tolist() == [0, 1, 1, 1]
-    assert table["Gap", -1, "animal"].tolist() == [1, 0, 0, 0]
+    assert table["Gap", 1, "object"].tolist() == [0, 1, 1, 1]
+    assert table["Gap", -1, "object"].tolist() == [1, 0, 0, 0]
     assert match_crossings(true, true).errors == ()
 
 

@@ -80,7 +80,7 @@ def test_dithering_counts_every_passage_but_each_identity_once_a_direction():
     assert (t.forward, t.back, t.net, t.passages) == (2, 1, 1, 3)
     assert (t.identities_forward, t.identities_back) == (1, 1)
     assert tally(found, 0, until=0.05).passages == 1
-    assert tally_rows(found)[0]["class"] == "animal"
+    assert tally_rows(found)[0]["class"] == "object"
 
 
 def test_rows_of_different_identities_are_not_joined():

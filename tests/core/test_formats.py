@@ -40,7 +40,7 @@ def test_truth_keeps_class_consider_and_visibility(tmp_path):
     again = read_truth(tmp_path / "truth.csv", frame_count=5)
     assert again.frame_count == 5
     assert again.consider.tolist() == [True, False]
-    assert again.class_names == ("animal",)
+    assert again.class_names == ("object",)
 
 
 def test_detections_are_sorted_by_frame(tmp_path):

@@ -104,7 +104,7 @@ def count_thumbnail(session: Session, picture: QImage) -> QImage:
 
 
 def score_thumbnail(session: Session) -> QImage:
-    """Tracked against true animals along the clip, with a mark at each identity switch."""
+    """Tracked against true objects along the clip, with a mark at each identity switch."""
     image = _blank()
     tracks, truth = session.tracks, session.truth
     if tracks is None or truth is None or truth.frame_count == 0:

@@ -284,7 +284,7 @@ class MainWindow(QMainWindow):
     def _start_box(self, kind: BoxKind) -> None:
         if self.session.clip is not None:
             self.field.start_box(kind)
-            self.hint("drag a box round one object; Esc gives up")
+            self.hint(f"drag a box round one {self.session.recipe.words.one}; Esc gives up")
 
     def hint(self, words: str) -> None:
         """Say for a while what the mouse does now."""

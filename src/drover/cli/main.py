@@ -5,8 +5,10 @@ Exit code 0 done, 1 failed, 2 wrong usage; an error is one plain line on standar
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
+import socket
 import sys
 from dataclasses import replace
 from pathlib import Path
@@ -28,7 +30,7 @@ from drover.core.formats.box_rows import read_tracks, read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
 from drover.core.run import ClipRun, run_clip
-from drover.core.run_files import write_run
+from drover.core.run_files import ready_folder, write_run
 from drover.core.score.spans import score_result
 from drover.core.simulate.names import SCENE_NAMES
 from drover.core.types import ClipInfo, Crossings, Detections, Truth
@@ -126,6 +128,7 @@ def run(
     for clip in clips:
         try:
             folder = out / _folder_name(clip, used)
+            ready_folder(folder)
             result = _run_one(clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows)
             write_run(result, folder, interval=interval)
             _report(result, folder)
@@ -170,11 +173,15 @@ def simulate(
     from drover.core.simulate.farm import build_scene
     from drover.core.simulate.write import write_scene
 
+    ready_folder(out)
     made = build_scene(scene, seed=seed, seconds=seconds)
-    with shown_progress(f"draw {scene}") as show:
-        write_scene(made, out, progress=lambda done, total: show.update(done, total))
+    try:
+        with shown_progress(f"draw {scene}") as show:
+            write_scene(made, out, progress=lambda done, total: show.update(done, total))
+    except OSError as error:
+        raise DroverError(f"{out}: cannot be written ({error.strerror or error}); free some space") from error
     files = f"{made.name}.mp4, truth.csv, crossings.csv, recipe.toml"
-    print(f"{made.frame_count} frames, {len(made.actors)} animals: {files} in {out}")
+    print(f"{made.frame_count} frames, {len(made.actors)} actors: {files} in {out}")
 
 
 @app.command()
@@ -185,6 +192,7 @@ def proof(
     frame: Annotated[int, typer.Option(help="Frame to draw on, from 1.", min=1)] = 1,
 ) -> None:
     """Draw all lines and zones with their names and directions on a frame, for someone else to check."""
+    ready_folder(out.parent)
     settings = read_recipe(recipe)
     if not settings.count.line and not settings.count.zone:
         raise DroverError(f"{recipe}: has no line and no zone; add one under [[count.line]]")
@@ -203,7 +211,6 @@ def proof(
         if frame > info.frame_count:
             raise DroverError(f"{clip}: has {info.frame_count} frames, there is no frame {frame}; choose another")
         picture = rgb_image(reader.frame(frame - 1).rgb)
-    out.parent.mkdir(parents=True, exist_ok=True)
     save_picture(draw_proof(picture, settings.count, proof_caption(info, frame - 1)), out)
     print(f"{len(settings.count.line)} lines and {len(settings.count.zone)} zones on frame {frame}: {out}")
 
@@ -262,7 +269,9 @@ def _link_boxes(
     if detections is None or frame_size is None or rate is None:
         raise typer.BadParameter("give a clip, or --detections with --frame-size and --rate")
     parts = frame_size.lower().split("x")
-    if len(parts) != 2 or not all(part.isdigit() and 0 < int(part) <= 65536 for part in parts):
+    if len(parts) != 2 or not all(
+        part.isascii() and part.isdigit() and len(part) < 6 and 0 < int(part) <= 65536 for part in parts
+    ):
         raise typer.BadParameter(f"--frame-size must be width x height as 1280x720; got {frame_size}")
     size = int(parts[0]), int(parts[1])
     clip = ClipInfo(str(detections), *size, rate, np.arange(MOST_FRAMES) / rate, "no footage")
@@ -271,8 +280,7 @@ def _link_boxes(
     clip = replace(clip, times=clip.times[:last])
     boxes = replace(boxes, frame_start=boxes.frame_start[: last + 1])
     settings = read_recipe(recipe) if recipe else Recipe()
-    use = settings.detect.boxes.model_copy(update={"use": "imported"})
-    settings = settings.model_copy(update={"detect": settings.detect.model_copy(update={"boxes": use})})
+    settings = settings.model_copy(update={"detect": settings.detect.model_copy(update={"sources": ("boxes",)})})
     true, true_crossings = _truth_of(clip, truth, crossings)
     result = run_clip(clip, settings, detections=boxes, truth=true, true_crossings=true_crossings)
     folder = out / detections.stem
@@ -315,7 +323,7 @@ def _report(result: ClipRun, folder: Path) -> None:
     spent = sum(result.seconds.values())
     print(f"{Path(result.clip.path).name}: {result.clip.frame_count} frames, {identities} identities, {spent:.1f} s")
     if result.recipe.count.line:
-        print_count_table(result.crossings, None)
+        print_count_table(result.crossings, None, result.recipe.words.many)
     counted = result.counted
     if counted is not None:
         for number, name in enumerate(counted.visits.zone_names):
@@ -333,7 +341,7 @@ def _headless_demo(out: Path) -> None:
     result = _run_one(chosen.clip, read_recipe(chosen.recipe), None, chosen.truth, chosen.crossings)
     folder = out / chosen.name
     files = write_run(result, folder)
-    print_count_table(result.crossings, read_crossings(chosen.crossings))
+    print_count_table(result.crossings, read_crossings(chosen.crossings), result.recipe.words.many)
     if result.score is not None:
         print_score_table(result.score)
     frames, spent = result.clip.frame_count, sum(result.seconds.values())
@@ -358,27 +366,68 @@ def _window(arguments: list[str]) -> None:
 
 
 def _has_display() -> bool:
-    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM"))
+    """Whether a window can be opened: a display that is named but not there would end the program without a word."""
+    if os.environ.get("QT_QPA_PLATFORM"):
+        return True
+    named = os.environ.get("WAYLAND_DISPLAY")
+    if named and (Path(os.environ.get("XDG_RUNTIME_DIR", "/")) / named).exists():
+        return True
+    display = os.environ.get("DISPLAY", "")
+    host, _, number = display.partition(":")
+    if host and host != "unix":
+        return True  # another machine's: only trying tells
+    number = number.split(".")[0]
+    return number.isdigit() and _answers(f"/tmp/.X11-unix/X{number}")
+
+
+def _answers(place: str) -> bool:
+    """Whether somebody listens at a socket, by its path or by the same name in the abstract space."""
+    for address in (place, "\0" + place):
+        with socket.socket(socket.AF_UNIX) as line, contextlib.suppress(OSError):
+            line.connect(address)
+            return True
+    return False
 
 
 def main() -> None:
     """Entry of the ``drover`` program: errors become one line and an exit code."""
     try:
+        code = _run()
+        sys.stdout.flush()
+    except BrokenPipeError:
+        code = 1
+    except OSError as error:
+        _say(f"the output cannot be written ({error.strerror or error})")
+        code = 1
+    if code:
+        # What is left in the buffer has nowhere to go: the end of the program must not try again.
+        with contextlib.suppress(OSError):
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    sys.exit(code)
+
+
+def _run() -> int:
+    try:
         code = get_command(app)(standalone_mode=False)
     except DroverError as error:
-        print(f"drover: {error}", file=sys.stderr)
-        code = 1
+        _say(str(error))
+        return 1
     except (KeyboardInterrupt, typer.Abort):
-        print("drover: stopped", file=sys.stderr)
-        code = 1
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        code = 1
+        _say("stopped")
+        return 1
+    except OSError:
+        raise
     except Exception as error:
         if not hasattr(error, "format_message"):
             raise
         reason = error.format_message().rstrip(".")
         if reason:
-            print(f"drover: {reason}; see 'drover --help'", file=sys.stderr)
-        code = getattr(error, "exit_code", 2)
-    sys.exit(code if isinstance(code, int) else 0)
+            _say(f"{reason}; see 'drover --help'")
+        return getattr(error, "exit_code", 2)
+    return code if isinstance(code, int) else 0
+
+
+def _say(line: str) -> None:
+    """A line on standard error, if there is one left to write to."""
+    with contextlib.suppress(OSError):
+        print(f"drover: {line}", file=sys.stderr)

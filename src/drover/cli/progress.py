@@ -28,7 +28,7 @@ def shown_progress(label: str) -> Iterator[ShownProgress]:
     """A progress bar for the length of the block."""
     console = Console(stderr=True)
     columns = (
-        TextColumn("{task.description}"),
+        TextColumn("{task.description}", markup=False),
         BarColumn(),
         MofNCompleteColumn(),
         TextColumn("left"),

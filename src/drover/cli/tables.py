@@ -21,10 +21,10 @@ def _table(title: str, *columns: str) -> Table:
     return table
 
 
-def print_count_table(crossings: Crossings, truth: Crossings | None) -> None:
+def print_count_table(crossings: Crossings, truth: Crossings | None, what: str = "objects") -> None:
     """Totals by line: each identity once a direction, beside the true totals where known."""
     columns = ["line", "direction", "identities", "passages"]
-    table = _table("Counts", *columns, *(["true identities"] if truth is not None else []))
+    table = _table(f"Counts of {what}", *columns, *(["true identities"] if truth is not None else []))
     for number, name in enumerate(crossings.line_names):
         counted = tally(crossings, number)
         true = None
@@ -35,7 +35,7 @@ def print_count_table(crossings: Crossings, truth: Crossings | None) -> None:
         for direction, identities, passages, known in rows:
             extra = [] if truth is None else ["-" if known is None else str(known)]
             table.add_row(name, direction, str(identities), str(passages), *extra)
-    Console(highlight=False).print(table)
+    Console(highlight=False, markup=False, emoji=False).print(table)
 
 
 def print_score_table(score: Score) -> None:
@@ -48,4 +48,4 @@ def print_score_table(score: Score) -> None:
             key.upper() if key in {"mota", "motp", "idf1", "idp", "idr", "hota"} else key.replace("_", " "),
         )
         table.add_row(label, f"{value:.3f}" if isinstance(value, float) else str(value))
-    Console(highlight=False).print(table)
+    Console(highlight=False, markup=False, emoji=False).print(table)

@@ -12,8 +12,17 @@
 __all__ = ["Cancelled", "DroverError", "FootageError", "FormatError", "ProjectError", "RecipeError"]
 
 
+MOST_CHARACTERS = 400
+
+
 class DroverError(Exception):
-    """Root of all expected errors; ``str(error)`` is one line fit to show a user."""
+    """Root of all expected errors; ``str(error)`` is one line fit to show a user, cut where a file made it long."""
+
+    def __init__(self, line: str = "") -> None:
+        plain = "".join(c if c.isprintable() else " " for c in line[: 4 * MOST_CHARACTERS])
+        if len(plain) > MOST_CHARACTERS:
+            plain = f"{plain[: MOST_CHARACTERS // 2]} … {plain[-MOST_CHARACTERS // 2 :]}"
+        super().__init__(plain)
 
 
 class FootageError(DroverError):

@@ -45,6 +45,7 @@ from drover.core.settings.track import (
     MotionSettings,
     TrackSettings,
 )
+from drover.core.settings.words import ClassWords, WordSettings
 
 __all__ = [
     "AfterSettings",
@@ -52,6 +53,7 @@ __all__ = [
     "BlobSettings",
     "BoxSettings",
     "ClassLimit",
+    "ClassWords",
     "CleanupSettings",
     "CountSettings",
     "DetectSettings",
@@ -69,6 +71,7 @@ __all__ = [
     "StillSettings",
     "TrackSettings",
     "WhereSettings",
+    "WordSettings",
     "ZoneSettings",
     "dump_recipe",
     "item_info",
@@ -94,6 +97,7 @@ class Recipe(Settings):
     track: TrackSettings = TrackSettings()
     count: CountSettings = CountSettings()
     score: ScoreSettings = ScoreSettings()
+    words: WordSettings = WordSettings()
 
 
 # --- what a setting is -------------------------------------------------------------------------------------
@@ -305,7 +309,9 @@ def _update_named(table: Any, key: str, wanted: list[dict[str, Any]]) -> None:
     table[key] = array
 
 
-_LISTED: dict[str, type[BaseModel]] = {"line": LineSettings, "zone": ZoneSettings, "class_limit": ClassLimit}
+_LISTED: dict[str, type[BaseModel]] = {
+    "line": LineSettings, "zone": ZoneSettings, "class_limit": ClassLimit, "class_words": ClassWords,
+}  # fmt: skip
 
 
 def _whole_numbers_as_floats(data: Any, model: type[BaseModel]) -> Any:

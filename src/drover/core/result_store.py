@@ -9,6 +9,7 @@ import json
 import os
 import shutil
 import tempfile
+import zlib
 from pathlib import Path
 
 import numpy as np
@@ -19,6 +20,7 @@ __all__ = ["ResultStore", "default_cache_folder"]
 
 MOST_BYTES = 2 << 30
 MAPPED_FROM = 8 << 20
+DRAFT = "draft-"
 
 
 def default_cache_folder() -> Path:
@@ -41,6 +43,8 @@ class ResultStore:
             arrays = {}
             for name in facts["columns"]:
                 path = place / f"{name}.npy"
+                if _checksum(path) != facts["checksums"][name]:
+                    return None
                 mapped = "r" if path.stat().st_size > MAPPED_FROM else None
                 arrays[name] = np.load(path, mmap_mode=mapped, allow_pickle=False)
             os.utime(place / "facts.json")
@@ -50,17 +54,30 @@ class ResultStore:
 
     def save(self, key: str, arrays: dict[str, NDArray], facts: dict[str, object]) -> None:
         """Keep arrays and facts; a full disk or a read-only folder only means that nothing is kept."""
+        draft: Path | None = None
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            draft = Path(tempfile.mkdtemp(prefix="draft-", dir=self.folder))
+            self._clear_drafts()
+            draft = Path(tempfile.mkdtemp(prefix=f"{DRAFT}{os.getpid()}-", dir=self.folder))
             for name, column in arrays.items():
                 np.save(draft / f"{name}.npy", column, allow_pickle=False)
-            (draft / "facts.json").write_text(json.dumps({**facts, "columns": list(arrays)}), encoding="utf-8")
+            sums = {name: _checksum(draft / f"{name}.npy") for name in arrays}
+            (draft / "facts.json").write_text(
+                json.dumps({**facts, "columns": list(arrays), "checksums": sums}), encoding="utf-8"
+            )
             shutil.rmtree(self.folder / key, ignore_errors=True)
             draft.rename(self.folder / key)
             self._trim(key)
         except OSError:
-            return
+            if draft is not None:
+                shutil.rmtree(draft, ignore_errors=True)
+
+    def _clear_drafts(self) -> None:
+        """Drop what programs that were killed left half written."""
+        for place in self.folder.glob(f"{DRAFT}*"):
+            owner = place.name.removeprefix(DRAFT).split("-")[0]
+            if not (owner.isdigit() and Path(f"/proc/{owner}").exists()):
+                shutil.rmtree(place, ignore_errors=True)
 
     def _trim(self, keep: str) -> None:
         sizes = []
@@ -76,3 +93,12 @@ class ResultStore:
             if place.name != keep:
                 shutil.rmtree(place, ignore_errors=True)
                 total -= size
+
+
+def _checksum(path: Path) -> int:
+    """CRC-32 of a file: tells damage, which a mapped column would show as wrong numbers."""
+    total = 0
+    with path.open("rb") as file:
+        while part := file.read(1 << 22):
+            total = zlib.crc32(part, total)
+    return total

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import platform
+import tempfile
 from pathlib import Path
 
 import av
@@ -22,7 +23,12 @@ from drover.core.formats.crossing_rows import write_counts, write_crossings
 from drover.core.recipe import Recipe
 from drover.core.run import ClipRun
 
-__all__ = ["read_json", "run_facts", "versions", "write_run"]
+__all__ = ["ready_folder", "run_facts", "versions", "write_run"]
+
+FILES = (
+    "detections.csv", "tracks.csv", "crossings.csv", "counts.csv", "zones.csv", "intervals.csv", "alarms.csv",
+    "ways.csv", "score.json", "run.json",
+)  # fmt: skip
 
 
 def versions() -> dict[str, str]:
@@ -57,31 +63,64 @@ def run_facts(run: ClipRun) -> dict[str, object]:
     }
 
 
+def ready_folder(folder: Path) -> None:
+    """See that results can be written there, before any work is done.
+
+    Raises
+    ------
+    DroverError
+        When they cannot.
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryFile(dir=folder):
+            pass
+    except OSError as error:
+        raise _cannot(folder, error) from error
+
+
 def write_run(run: ClipRun, folder: Path, *, interval: float | None = None) -> list[Path]:
     """Write all files of one run into a folder and name them.
 
-    ``interval`` s is the length of the intervals in ``intervals.csv``; if not given it goes by the clip's length.
+    They are written beside and moved in whole, and what an earlier run left there goes: never is one run's score
+    beside another's tracks. ``interval`` s is the length of the intervals in ``intervals.csv``; if not given it goes
+    by the clip's length.
 
     Raises
     ------
     DroverError
         When the folder cannot be written.
     """
+    ready_folder(folder)
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        names = ["detections.csv", "tracks.csv", "crossings.csv", "counts.csv", "run.json"]
-        names += _write_counted(run, folder, interval)
-        write_detections(folder / names[0], run.detect.detections)
-        write_tracks(folder / names[1], run.tracks)
-        write_crossings(folder / names[2], run.crossings)
-        write_counts(folder / names[3], tally_rows(run.crossings))
-        _write_json(folder / names[4], run_facts(run))
-        if run.score is not None:
-            names.append("score.json")
-            _write_json(folder / names[-1], run.score.as_dict())
+        with tempfile.TemporaryDirectory(prefix=".draft-", dir=folder) as draft:
+            names = _write_all(run, Path(draft), interval)
+            for name in FILES:
+                if name not in names:
+                    (folder / name).unlink(missing_ok=True)
+            for name in names:
+                (Path(draft) / name).replace(folder / name)
     except OSError as error:
-        raise DroverError(f"{folder}: cannot be written ({error.strerror}); choose another folder") from error
+        raise _cannot(folder, error) from error
     return [folder / name for name in names]
+
+
+def _cannot(folder: Path, error: OSError) -> DroverError:
+    return DroverError(f"{folder}: cannot be written ({error.strerror}); choose another folder or free some space")
+
+
+def _write_all(run: ClipRun, folder: Path, interval: float | None) -> list[str]:
+    names = ["detections.csv", "tracks.csv", "crossings.csv", "counts.csv"]
+    names += _write_counted(run, folder, interval)
+    write_detections(folder / names[0], run.detect.detections)
+    write_tracks(folder / names[1], run.tracks)
+    write_crossings(folder / names[2], run.crossings)
+    write_counts(folder / names[3], tally_rows(run.crossings))
+    if run.score is not None:
+        names.append("score.json")
+        _write_json(folder / names[-1], run.score.as_dict())
+    _write_json(folder / "run.json", run_facts(run))
+    return [*names, "run.json"]
 
 
 def _write_counted(run: ClipRun, folder: Path, interval: float | None) -> list[str]:
@@ -101,8 +140,3 @@ def _write_counted(run: ClipRun, folder: Path, interval: float | None) -> list[s
 
 def _write_json(path: Path, value: object) -> None:
     path.write_text(json.dumps(value, indent=2) + "\n", encoding="utf-8")
-
-
-def read_json(path: Path) -> object:
-    """A JSON file's value."""
-    return json.loads(path.read_text(encoding="utf-8"))

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 __all__ = [
+    "DEFAULT_CLASS",
     "LOOK",
     "ClipInfo",
     "Crossings",
@@ -35,6 +36,7 @@ Float = NDArray[np.float64]
 Float32 = NDArray[np.float32]
 Int = NDArray[np.int64]
 LOOK = 32  # numbers that say how a detection looks
+DEFAULT_CLASS = "object"  # of what nobody has classed
 
 
 class TrackState(IntEnum):
@@ -200,7 +202,7 @@ class Detections(_FrameRows):
     run_start: Int
     runs: NDArray[np.int16]
     size: tuple[int, int]
-    class_names: tuple[str, ...] = ("animal",)
+    class_names: tuple[str, ...] = (DEFAULT_CLASS,)
     look: NDArray[np.uint8] = field(default_factory=lambda: np.zeros((0, LOOK), np.uint8))
 
     def __len__(self) -> int:
@@ -230,7 +232,7 @@ class Detections(_FrameRows):
         frame_count: int,
         size: tuple[int, int],
         class_id: NDArray[np.int16] | None = None,
-        class_names: tuple[str, ...] = ("animal",),
+        class_names: tuple[str, ...] = (DEFAULT_CLASS,),
     ) -> Detections:
         """Detections without blobs, from rows in any order; rows outside the frames are left out."""
         inside = (frame >= 0) & (frame < frame_count)
@@ -293,7 +295,7 @@ class Tracks(_FrameRows):
     distance: Float32
     nearest_refused: Float32
     size: tuple[int, int]
-    class_names: tuple[str, ...] = ("animal",)
+    class_names: tuple[str, ...] = (DEFAULT_CLASS,)
     margin: Float32 | None = None
     nis: Float32 | None = None
 
@@ -364,7 +366,7 @@ class Crossings(_Digested):
     y: Float32
     seen: NDArray[np.bool_]
     line_names: tuple[str, ...]
-    class_names: tuple[str, ...] = ("animal",)
+    class_names: tuple[str, ...] = (DEFAULT_CLASS,)
 
     def __len__(self) -> int:
         return len(self.line)
@@ -385,7 +387,7 @@ class Truth(_FrameRows):
     consider: NDArray[np.bool_]
     class_id: NDArray[np.int16]
     visibility: Float32
-    class_names: tuple[str, ...] = ("animal",)
+    class_names: tuple[str, ...] = (DEFAULT_CLASS,)
 
     def __len__(self) -> int:
         return len(self.identity)

@@ -31,6 +31,7 @@ from drover.app.dials.parts import muted, title
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
 from drover.core.count.audit import Missed, audit_totals, with_added, with_verdict, without_added
+from drover.core.types import DEFAULT_CLASS
 
 __all__ = ["AuditPanel"]
 
@@ -283,7 +284,7 @@ class AuditPanel(QWidget):
         if clip is None or not lines:
             return
         name = self.line.currentData() or lines[0].name
-        kind = self.kind.currentData() or (session.crossings.class_names[0] if session.crossings else "animal")
+        kind = self.kind.currentData() or (session.crossings.class_names[0] if session.crossings else DEFAULT_CLASS)
         missed = Missed(name, direction, float(clip.times[session.frame]), session.frame, kind)
         session.say(with_added(session.audit, missed), f"add a missed crossing of '{name}'")
         self.refresh()

@@ -13,6 +13,7 @@ from drover.app.dials.sizes import SizePlot
 from drover.app.dials.span import SpanCard
 from drover.app.pictures import Pictures
 from drover.app.session import Session
+from drover.app.wording import worded
 from drover.core.detect.background import NOISE_STEPS
 from drover.core.recipe import Recipe, with_value
 
@@ -110,7 +111,8 @@ class DetectDials(SettingsPage):
         self.column.addWidget(card)
 
     def _add_sizes(self) -> None:
-        self.size_card = Card("Size of an animal")
+        self.size_card = Card("")
+        worded(self.session, self.size_card.heading.setText, "Size of {an} {one}")
         self.sizes = SizePlot()
         self.sizes.changing.connect(lambda *limits: self.session.preview(self._limited(limits)))
         self.sizes.changed.connect(lambda *limits: self.session.edit(self._limited(limits), "set size limits"))
@@ -119,7 +121,8 @@ class DetectDials(SettingsPage):
         row = QHBoxLayout()
         for kind in ("near", "far"):
             button = QPushButton(f"Draw {kind} one")
-            button.setToolTip(f"Drag a box round one animal {kind}; with near and far, limits follow the distance.")
+            tip = f"Drag a box round one {{one}} {kind}; with near and far, limits follow the distance."
+            worded(self.session, button.setToolTip, tip)
             button.clicked.connect(lambda _=False, kind=kind: self.box_wanted.emit(kind))
             row.addWidget(button)
         self.forget = QPushButton("Forget")

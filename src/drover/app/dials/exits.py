@@ -1,4 +1,4 @@
-"""The card for places where animals come and go inside the picture: drawn, learned, forgotten."""
+"""The card for places where objects come and go inside the picture: drawn, learned, forgotten."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ class ExitCard(Card):
     def __init__(self, session: Session) -> None:
         super().__init__("Where they come and go")
         self.session = session
-        words = "Besides the picture's edge: a gap, a barn door. Identities may begin and end there for good."
+        words = "Besides the picture's edge: a gap, a doorway. Identities may begin and end there for good."
         self.body.addWidget(muted(words, wrap=True))
         row = QHBoxLayout()
         self.draw, self.learn, self.forget = QPushButton("Draw"), QPushButton("Learn"), QPushButton("Forget")

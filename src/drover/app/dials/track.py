@@ -88,7 +88,7 @@ class TrackDials(SettingsPage):
     def _add_motion(self) -> None:
         card = Card("Motion filter")
         models = {"steady": "keeps its speed", "pushed": "keeps its push", "turning": "goes straight or turns"}
-        card.body.addWidget(self.choice("an animal", "track.motion.model", models))
+        card.body.addWidget(self.choice("each", "track.motion.model", models))
         card.body.addWidget(self.row("jumpiness", "track.motion.jumpiness"))
         card.body.addWidget(self.row("box noise", "track.motion.box_noise"))
         self.noise = NoisePlot(self.session)
@@ -176,7 +176,9 @@ class TrackDials(SettingsPage):
     def _show_why(self) -> None:
         note = self.notes.of(self.session.selected)
         if self.session.selected is None:
-            self.why.setText("Click an animal to see what it was linked to in this frame, and what it was not.")
+            self.why.setText(
+                f"Click {self.session.recipe.words.filled('{an} {one}')} to see what it was linked to in this frame, and what it was not."
+            )
         elif note is None:
             self.why.setText(f"Identity {self.session.selected} is not alive in this frame.")
         else:

@@ -1,4 +1,4 @@
-"""One animal near and one far, drawn on the field: the sizes that limits follow."""
+"""One object near and one far, drawn on the field: the sizes that limits follow."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class BoxEditor:
         return self.kind is not None
 
     def start(self, kind: BoxKind) -> None:
-        """The next drag is a box round one animal."""
+        """The next drag is a box round one object."""
         self.kind, self._from, self._to = kind, None, None
 
     def stop(self) -> None:
@@ -65,7 +65,9 @@ class BoxEditor:
             at = view.to_picture(corner)
             corners += [round(at.x() / view.picture_width, 4), round(at.y() / view.picture_height, 4)]
         held = [min(max(value, 0.0), 1.0) for value in corners]
-        self.session.edit(with_value(self.session.recipe, PATHS[kind], held), f"draw the {kind} animal")
+        self.session.edit(
+            with_value(self.session.recipe, PATHS[kind], held), f"draw the {kind} {self.session.recipe.words.one}"
+        )
 
     def draw(self, painter: QPainter, view: ViewTransform) -> None:
         """Both boxes with their names, and the one being drawn."""
@@ -88,7 +90,7 @@ class BoxEditor:
             painter.drawRect(rect)
             painter.setPen(QPen(QColor(PAPER), 1.6, Qt.PenStyle.DashDotLine))
             painter.drawRect(rect)
-            words = f"one animal, {kind}"
+            words = f"one {self.session.recipe.words.one}, {kind}"
             plate = QRectF(rect.left(), rect.bottom() + 4, painter.fontMetrics().horizontalAdvance(words) + 12, 17)
             painter.fillRect(plate, colour(INK, 200))
             painter.setPen(QColor(PAPER))

@@ -13,9 +13,9 @@ from drover.app.theme import FIELD, PAPER
 __all__ = ["ChipRow"]
 
 _TIPS = {
-    "Outlines": "Each animal by its outline: solid detected, dashed coasting, dotted not yet believed.",
+    "Outlines": "Each object by its outline: solid detected, dashed coasting, dotted not yet believed.",
     "Numbers": "Identity numbers.",
-    "Trails": "Where the feet have been, fading with age.",
+    "Trails": "Where the foot points have been, fading with age.",
     "Forecast": "Where each would go if it kept its speed.",
     "Gates": "Where each was expected, and the ellipse within which a detection could be taken.",
     "Detections": "Boxes as Detect found them, before identities.",

@@ -139,7 +139,7 @@ def draw_numbers(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: 
 
 
 def draw_trails(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int) -> None:
-    """Where the feet have been, fading with age; dotted where the track coasted."""
+    """Where the foot points have been, fading with age; dotted where the track coasted."""
     painter.setBrush(Qt.BrushStyle.NoBrush)
     onto = _onto(view)
     rows = tracks.rows_of(frame)

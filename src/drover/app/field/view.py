@@ -135,7 +135,7 @@ class Field(DropTarget):
         self.setFocus()
 
     def start_box(self, kind: BoxKind) -> None:
-        """The next drag is a box round one animal."""
+        """The next drag is a box round one object."""
         self.boxes.start(kind)
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.setFocus()
@@ -398,7 +398,7 @@ class Field(DropTarget):
         menu.addAction("Ignore an area", lambda: self.start_area("ignore"))
         menu.addAction("Count only inside an area", lambda: self.start_area("include"))
         menu.addAction("Draw an exit", lambda: self.start_area("exit"))
-        menu.addAction("Draw one animal near", lambda: self.start_box("near"))
-        menu.addAction("Draw one animal far", lambda: self.start_box("far"))
+        menu.addAction(f"Draw one {self.session.recipe.words.one} near", lambda: self.start_box("near"))
+        menu.addAction(f"Draw one {self.session.recipe.words.one} far", lambda: self.start_box("far"))
         menu.addAction("Show the whole picture", self.fit)
         menu.exec(self.mapToGlobal(point.toPoint()))

@@ -20,9 +20,9 @@ __all__ = ["WAYS", "Ways"]
 
 WAYS = {
     "All paths": "Where every foot went, in the colour of its identity.",
-    "Path of the chosen": "Where the foot of the chosen animal went.",
-    "Time spent": "How long feet were in each part of the picture: the brighter the longer.",
-    "Standing": "How long feet stood still in each part of the picture.",
+    "Path of the chosen": "Where the foot of the chosen object went.",
+    "Time spent": "How long they were in each part of the picture: the brighter the longer.",
+    "Standing": "How long they stood still in each part of the picture.",
     "Flow": "Mean movement in each part of the picture.",
 }
 # Dark to light in lightness alone as well, so that it reads without colour.
@@ -30,7 +30,7 @@ RAMP = np.array([[31, 38, 35], [47, 107, 85], [128, 139, 62], [200, 134, 42], [2
 
 
 class Ways:
-    """Draws the maps; kept until tracks or the chosen animal change."""
+    """Draws the maps; kept until tracks or the chosen object change."""
 
     def __init__(self) -> None:
         self._known: dict[str, tuple[object, object]] = {}

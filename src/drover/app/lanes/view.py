@@ -147,7 +147,11 @@ class LanesView(QWidget):
         painter.fillRect(QRectF(0, 0, self.width(), OVERVIEW), QColor(PAPER))
         painter.setPen(QColor(MUTED_TEXT))
         painter.setFont(number_font(11))
-        painter.drawText(QRectF(12, 0, LEFT - 12, OVERVIEW), Qt.AlignmentFlag.AlignVCenter, "animals in view")
+        painter.drawText(
+            QRectF(12, 0, LEFT - 12, OVERVIEW),
+            Qt.AlignmentFlag.AlignVCenter,
+            f"{self.session.recipe.words.many} in view",
+        )
         if len(self._in_view) == 0:
             return
         bars = max(1, int((self.width() - LEFT - RIGHT) // 4))

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.recipe import LineSettings
-from drover.core.types import Crossings
+from drover.core.types import DEFAULT_CLASS, Crossings
 
 __all__ = [
     "Audit", "AuditTotals", "HandTotal", "Missed", "SignOff", "Verdict", "audit_totals", "crossing_trust", "rule_words",
@@ -47,7 +47,7 @@ class Missed:
     direction: int
     time: float
     frame: int
-    class_name: str = "animal"
+    class_name: str = DEFAULT_CLASS
 
 
 @dataclass(frozen=True)

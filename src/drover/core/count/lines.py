@@ -181,7 +181,7 @@ _WHOLE_PATH = {"from_zone": "", "to_zone": "", "each": "passage", "least_age": 0
 class LineCounter:
     """The Count stage frame by frame, for footage that has no end.
 
-    A crossing is told once it holds: when the animal has left the dead band. Each path is kept only as far back as
+    A crossing is told once it holds: when the object has left the dead band. Each path is kept only as far back as
     something is still open on it. Zones and a least travel need the whole path and are left to the whole clip.
     """
 

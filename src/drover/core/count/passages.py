@@ -101,7 +101,7 @@ def settled_passages(
 ) -> NDArray[np.bool_]:  # pragma: no cover
     """Which passages hold, (passages,) bool: of each attempt the last ones in the direction in which it came out.
 
-    ``band`` is the half width of the dead band in sizes of the animal, ``size`` (rows,) px. An attempt ends once the
+    ``band`` is the half width of the dead band in sizes of the object, ``size`` (rows,) px. An attempt ends once the
     path has left the band, or with the path.
     """
     holds = np.zeros(step.shape[0], np.bool_)
@@ -145,7 +145,7 @@ def two_of(passages: list[tuple[int, float, int, int]]) -> list[tuple[int, float
     Returns
     -------
     (step, share, direction) of the moment at which the second point goes over. Each point's passages so far add up to
-    a number; the animal is over when two points' numbers are above (forward) or below (back) where it stood.
+    a number; the object is over when two points' numbers are above (forward) or below (back) where it stood.
     """
     level, out = 0, []
     sums: dict[int, int] = {}

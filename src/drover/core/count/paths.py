@@ -45,7 +45,7 @@ class TrackPaths:
 
     @cached_property
     def travel(self) -> Float:
-        """(rows,) how far the point has come along its path, in sizes of the animal."""
+        """(rows,) how far the point has come along its path, in sizes of the object."""
         way = np.hypot(np.diff(self.x, prepend=self.x[:1]), np.diff(self.y, prepend=self.y[:1])) / self.size
         gone = np.cumsum(way)
         return gone - gone[self.first] if len(gone) else gone

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from drover.core.count.paths import KnownPaths, TrackPaths, path_for
 from drover.core.recipe import CountSettings, ZoneSettings
-from drover.core.types import Tracks
+from drover.core.types import DEFAULT_CLASS, Tracks
 
 __all__ = ["ZoneTotals", "ZoneVisits", "find_visits", "inside_now", "occupancy", "zone_totals"]
 
@@ -35,7 +35,7 @@ class ZoneVisits:
     entered: NDArray[np.bool_]
     left: NDArray[np.bool_]
     zone_names: tuple[str, ...]
-    class_names: tuple[str, ...] = ("animal",)
+    class_names: tuple[str, ...] = (DEFAULT_CLASS,)
 
     def __len__(self) -> int:
         return len(self.zone)

@@ -1,7 +1,7 @@
 """Light that changes: each picture is brought back to the light of the background before it is compared.
 
-The ratio of picture to background is taken block by block as a median, so that an animal in a block does not
-matter; a median over neighbouring blocks drops animals that fill a block; what is left is a smooth field of
+The ratio of picture to background is taken block by block as a median, so that an object in a block does not
+matter; a median over neighbouring blocks drops objects that fill a block; what is left is a smooth field of
 gain: a passing cloud, a gliding exposure, a lamp. The gain of the whole picture is watched for jumps.
 """
 
@@ -18,6 +18,7 @@ BLOCKS_ACROSS = 40
 SAMPLES = 8  # a side: 64 pixels of each block are looked at
 DARKEST = 12.0  # grey levels: darker background says nothing about the ratio
 STEPS_PER_OCTAVE = 48
+BLACKEST = 0.01  # share of the background's light under which a picture is black
 REFRESH = 3  # frames between two looks at the whole field while the light is steady
 MOVED = 0.012  # change of the coarse look from which the field is taken at once
 BANDS = 4  # in each block, of rows that share one line of factors: the field is smooth over whole blocks
@@ -50,7 +51,7 @@ class LightFollower:
         """
         step = 2 * self.block
         coarse = grey[::step, ::step] / np.maximum(background[::step, ::step], 1.0)
-        glance = float(np.median(coarse))
+        glance = max(float(np.median(coarse)), BLACKEST)  # a blackout has no light to compare with
         moved = abs(glance / self._glance - 1.0) > MOVED
         change = None
         if self._field is None or moved or self._frames % REFRESH == 0:

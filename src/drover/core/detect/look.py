@@ -1,4 +1,4 @@
-"""How an animal looks, in 32 numbers: histograms of brightness, colour and edges inside its blob.
+"""How an object looks, in 32 numbers: histograms of brightness, colour and edges inside its blob.
 
 Colour histograms tell things apart however they turn (Swain and Ballard 1991, "Color indexing"); histograms of edge
 directions add their texture (after Dalal and Triggs 2005, one cell). Each pixel shares its vote between neighbouring

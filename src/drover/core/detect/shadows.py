@@ -1,8 +1,8 @@
-"""Cast shadows told from animals: a shadow darkens the ground evenly and leaves its colour.
+"""Cast shadows told from objects: a shadow darkens the ground evenly and leaves its colour.
 
 A moving pixel is shadow when its brightness is a certain share of the background's and its colour difference
 from grey has shrunk by the same share (Horprasert, Harwood and Davis 1999, on brightness and chromaticity
-distortion; here in luma and chroma). A dark animal on green ground fails the second test.
+distortion; here in luma and chroma). A dark object on green ground fails the second test.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ LEARN_EVERY = 4  # frames: the colour of the ground changes slowly
 
 
 class ShadowFinder:
-    """Keeps the colour of the empty scene at half size and sorts moving pixels into animal and shadow."""
+    """Keeps the colour of the empty scene at half size and sorts moving pixels into object and shadow."""
 
     def __init__(self, settings: ShadowSettings, size: tuple[int, int]) -> None:
         self.settings = settings
@@ -63,7 +63,7 @@ class ShadowFinder:
     ) -> None:
         """Move the shadow's pixels from ``moving`` to ``shadow``, both packed masks, in place.
 
-        Without colour nothing is taken for shadow: brightness alone would cut dark animals away.
+        Without colour nothing is taken for shadow: brightness alone would cut dark objects away.
         """
         shadow[:] = 0
         if chroma is None or self._colour is None:

@@ -1,4 +1,4 @@
-"""Which blobs are animals: fragments joined, sizes held against limits that may grow toward the camera."""
+"""Which blobs are objects: fragments joined, sizes held against limits that may grow toward the camera."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ MOST_BLOBS = 400  # above that a frame is flooded and nothing is joined
 def depth_factors(foot: NDArray[np.floating], settings: SizeSettings, size: tuple[int, int]) -> NDArray[np.float64]:
     """By how much the limits are to be multiplied for a blob with its foot at each y (px), (n,) float64.
 
-    That is how much smaller than at the near box an animal looks there, and how much wider or narrower the picture of
+    That is how much smaller than at the near box an object looks there, and how much wider or narrower the picture of
     ``size`` (width, height) px is than the frames that the limits are given for.
     """
     frame = size[0] / settings.for_width
@@ -63,7 +63,7 @@ def size_fits(blobs: Blobs, settings: SizeSettings, size: tuple[int, int]) -> ND
 def join_fragments(blobs: Blobs, settings: SizeSettings, size: tuple[int, int]) -> Blobs:
     """Join each small blob to the nearest larger one within the joining distance.
 
-    Only pieces of at most half the larger one's area are joined, so that two animals side by side stay two.
+    Only pieces of at most half the larger one's area are joined, so that two objects side by side stay two.
     """
     n = len(blobs.box)
     if settings.join_within <= 0 or not 2 <= n <= MOST_BLOBS:

@@ -1,6 +1,6 @@
 """Things that stand still: how long they stay detections, and ghosts that were never there.
 
-When a parked animal leaves, the background still holds it, and the place it left looks like a thing that
+When a parked object leaves, the background still holds it, and the place it left looks like a thing that
 stands. Such a ghost has its edges in the background and not in the picture; it is dropped at once
 (the idea of Cucchiara et al. 2003, "Detecting moving objects, ghosts, and shadows in video streams", decided
 by edges instead of motion).

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import OrderedDict
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from itertools import chain
 from pathlib import Path
 from typing import Any, cast
 
@@ -18,6 +19,7 @@ import numpy as np
 from av.container import InputContainer
 from av.error import FFmpegError
 from av.video.frame import VideoFrame
+from av.video.stream import VideoStream
 from numba import njit
 from numpy.typing import NDArray
 
@@ -30,7 +32,9 @@ __all__ = ["ClipReader", "expand_luma"]
 _LUMA_FIRST = {"yuv420p", "yuv422p", "yuv444p", "yuvj420p", "yuvj422p", "yuvj444p", "nv12", "nv21", "gray"}
 _FULL_RANGE = {"yuvj420p", "yuvj422p", "yuvj444p", "gray"}
 _JPEG_RANGE = 2
-MOST_PIXELS = 16384 * 16384
+MOST_PIXELS = 8192 * 8192
+# Containers of text that the decoder library draws as pictures, or that name other files to be opened.
+_NOT_FOOTAGE = {"tty", "bin", "xbin", "adf", "idf", "concat", "hls", "dash", "lavfi"}
 
 
 @njit(cache=True, nogil=True)
@@ -76,9 +80,7 @@ class ClipReader:
     def __init__(self, path: Path | str, *, cache_bytes: int = 64 << 20) -> None:
         self.path = Path(path)
         self._container = _open(self.path)
-        self._stream = self._container.streams.video[0]
-        self._stream.thread_type = "AUTO"
-        self._stream.codec_context.thread_count = 2
+        self._stream = _stream_of(self._container, self.path)
         self._cache: OrderedDict[int, Frame] = OrderedDict()
         self._cache_bytes = cache_bytes
         self._decoded: Iterator[VideoFrame] | None = None
@@ -88,6 +90,9 @@ class ClipReader:
             self._set_index(index)
             self._turns = 0
             self.info = self._describe(index)
+        except (FFmpegError, OSError, ValueError, MemoryError) as error:
+            self._container.close()
+            raise FootageError(f"{self.path}: cannot be decoded ({str(error)[:120]}); try another copy") from error
         except BaseException:
             self._container.close()
             raise
@@ -116,8 +121,7 @@ class ClipReader:
         """Frames in order from ``start``; damaged ones are left out, their numbers stay free."""
         if start >= self.info.frame_count:
             return
-        self._seek(start)
-        for picture in self._pictures():
+        for picture in self._from(start):
             index = self._number_of(picture)
             if index is not None and index >= start:
                 yield self._as_frame(picture, index)
@@ -245,13 +249,27 @@ class ClipReader:
         except (OSError, FFmpegError):
             self._decoded = self._restarted()
 
+    def _from(self, start: int) -> Iterator[VideoFrame]:
+        """Pictures from one at or before ``start`` on; steps back where a seek lands too late, as streams do."""
+        if start == 0:
+            self._reached = -1
+            yield from self._restarted()
+            return
+        for back in range(len(self._keys) + 2):
+            self._seek(start, back)
+            pictures = self._decoded or iter(())
+            first = next(pictures, None)
+            number = None if first is None else self._number_of(first)
+            if number is not None and number <= start:
+                yield from chain([first], pictures)  # type: ignore[list-item]
+                return
+        yield from self._restarted()
+
     def _restarted(self) -> Iterator[VideoFrame]:
         """Pictures from the very start, on a fresh container: the way that always works."""
         self._container.close()
         self._container = _open(self.path)
-        self._stream = self._container.streams.video[0]
-        self._stream.thread_type = "AUTO"
-        self._stream.codec_context.thread_count = 2
+        self._stream = _stream_of(self._container, self.path)
         return self._pictures()
 
     def _pictures(self) -> Iterator[VideoFrame]:
@@ -311,15 +329,35 @@ def _open(path: Path) -> InputContainer:
     if path.stat().st_size == 0:
         raise FootageError(f"{path}: the file is empty; copy it again from where it came")
     try:
-        container = av.open(str(path), metadata_errors="ignore")
+        # Absolute, so that a name with a colon is no protocol; stamps that a stream leaves out are worked out.
+        container = av.open(str(path.absolute()), metadata_errors="ignore", options={"fflags": "+genpts"})
     except (OSError, ValueError, FFmpegError) as error:
         raise FootageError(
             f"{path}: is not a video that can be opened, or its index is missing; try another copy"
         ) from error
+    if container.format.name in _NOT_FOOTAGE:
+        container.close()
+        raise FootageError(f"{path}: is not a video but a text or a list of files; choose another file")
     if not container.streams.video:
         container.close()
         raise FootageError(f"{path}: has no video in it; choose another file")
     return container
+
+
+def _stream_of(container: InputContainer, path: Path) -> VideoStream:
+    """The video stream, ready to decode; refused where it cannot be, or is larger than can be worked with."""
+    stream = container.streams.video[0]
+    context = cast("Any", stream.codec_context)
+    if context is None:
+        container.close()
+        raise FootageError(f"{path}: is coded in a way that cannot be decoded here; convert it first")
+    if context.width * context.height > MOST_PIXELS:
+        width, height = context.width, context.height
+        container.close()
+        raise FootageError(f"{path}: {width} x {height} px is larger than can be worked with")
+    stream.thread_type = "AUTO"
+    context.thread_count = 2
+    return stream
 
 
 def _read_index(container: InputContainer, path: Path) -> _Index:

@@ -25,12 +25,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.errors import Cancelled, FormatError
-from drover.core.types import Detections
+from drover.core.names import plain_name
+from drover.core.types import DEFAULT_CLASS, Detections
 
 __all__ = ["BoxFile", "first_line_has_commas", "read_box_file"]
 
 MOST_ROWS = 20_000_000
 MOST_BYTES = 4 << 30
+MOST_PIXELS = 1e6
+MOST_CLASSES = 10_000
+MOST_COLUMNS = 10
 NAMED_FAULTS = 20
 PACKED = 65_536  # rows kept loose before they are packed
 CHUNK = 20_000  # lines read at once
@@ -105,7 +109,7 @@ class _Rows:
 
     def number_of(self, name: str) -> int:
         """Number of a class."""
-        return self.names.setdefault(name[:80], len(self.names))
+        return self.names.setdefault(plain_name(name) or DEFAULT_CLASS, len(self.names))
 
     def add_table(self, table: NDArray[np.float32]) -> None:
         """Rows already known to be good: frame, x1, y1, x2, y2, confidence, class."""
@@ -125,6 +129,10 @@ class _Rows:
             self.fault(where, "holds a value that is not a finite number")
         elif x2 <= x1 or y2 <= y1:
             self.fault(where, "width and height must be above 0", f"got {x2 - x1:g} x {y2 - y1:g}")
+        elif max(map(abs, box)) > MOST_PIXELS:
+            self.fault(where, f"the box reaches beyond {MOST_PIXELS:.0f} px")
+        elif name not in self.names and len(self.names) >= MOST_CLASSES:
+            self.fault(where, f"there are more than {MOST_CLASSES} classes")
         elif not 0 <= frame < self.frame_count:
             self.fault(where, f"is beyond the clip's {self.frame_count} frames", f"frame {frame + 1}")
         elif x2 <= 0 or y2 <= 0 or x1 >= width or y1 >= height:
@@ -148,7 +156,7 @@ class _Rows:
             box=np.ascontiguousarray(table[:, 1:5]),
             confidence=np.ascontiguousarray(table[:, 5]),
             class_id=table[:, 6].astype(np.int16),
-            class_names=tuple(self.names) or ("animal",),
+            class_names=tuple(self.names) or (DEFAULT_CLASS,),
             faults=(*self.faults, *counted),
             bad_rows=sum(self.kinds.values()),
         )
@@ -184,8 +192,8 @@ def read_box_file(path: Path, *, frame_count: int, size: tuple[int, int], watch:
         raise FormatError(f"{path}: there is no such file; check the name") from error
     except UnicodeDecodeError as error:
         raise FormatError(f"{path}: is not a text file in UTF-8; save it as text") from error
-    except (OSError, csv.Error) as error:
-        raise FormatError(f"{path}: cannot be read ({error})") from error
+    except (OSError, csv.Error, ValueError, OverflowError, MemoryError, RecursionError) as error:
+        raise FormatError(f"{path}: cannot be read ({str(error)[:160]})") from error
 
 
 def first_line_has_commas(path: Path) -> bool:
@@ -225,7 +233,7 @@ def _read_lines(lines: list[str], first: int, rows: _Rows) -> None:
     kinds = table[:, 7] if table.shape[1] > 7 else np.full(len(table), -1.0)
     number = np.zeros(len(table))
     for kind in np.unique(kinds[good]):
-        number[kinds == kind] = rows.number_of("animal" if kind == -1 else f"{kind:g}")
+        number[kinds == kind] = rows.number_of(DEFAULT_CLASS if kind == -1 else f"{kind:g}")
     corner = table[:, 2:4] + table[:, 4:6]
     columns = [table[:, :1] - 1, table[:, 2:4], corner, sure[:, None], number[:, None]]
     rows.add_table(np.hstack(columns)[good].astype(np.float32))
@@ -239,7 +247,7 @@ def _plain_table(lines: list[str]) -> NDArray[np.float64] | None:
         table = np.loadtxt(lines, delimiter=",", ndmin=2, comments=None)
     except ValueError:
         return None
-    return table if table.shape[1] >= 7 and len(table) == len(lines) else None
+    return table if 7 <= table.shape[1] <= MOST_COLUMNS and len(table) == len(lines) else None
 
 
 def _usable(table: NDArray[np.float64], rows: _Rows) -> NDArray[np.bool_]:
@@ -254,6 +262,7 @@ def _usable(table: NDArray[np.float64], rows: _Rows) -> NDArray[np.bool_]:
             & (frame == np.floor(frame))
             & (frame >= 1)
             & (frame <= rows.frame_count)
+            & (np.abs(table[:, 2:6]).max(axis=1) < MOST_PIXELS / 2)
             & (wide > 0)
             & (tall > 0)
             & (left < width)
@@ -264,6 +273,9 @@ def _usable(table: NDArray[np.float64], rows: _Rows) -> NDArray[np.bool_]:
 
 
 def _read_row(where: str, cells: list[str], rows: _Rows) -> None:
+    if len(cells) > MOST_COLUMNS:
+        rows.fault(where, f"has more than {MOST_COLUMNS} columns; numbers are written with a point, not with a comma")
+        return
     if len(cells) < 6:
         rows.fault(where, "needs at least 6 columns: frame, id, left, top, width, height", f"has {len(cells)}")
         return
@@ -277,7 +289,7 @@ def _read_row(where: str, cells: list[str], rows: _Rows) -> None:
         rows.fault(where, "frame must be a whole number from 1", cells[0].strip()[:40])
         return
     name = cells[7].strip() if len(cells) > 7 else ""
-    name = name if name and name not in ("-1", "-1.0") else "animal"
+    name = name if name and name not in ("-1", "-1.0") else DEFAULT_CLASS
     rows.add(where, int(frame) - 1, (left, top, left + width, top + height), 1.0 if sure < 0 else sure, name)
 
 
@@ -343,7 +355,7 @@ def _read_coco_item(where: str, item: Any, names: dict[Any, str], frames: dict[A
         return
     score = item.get("score", 1.0)
     left, top, width, height = (float(v) for v in bbox)
-    name = names.get(kind, str(kind) if item.get("category_id") is not None else "animal")
+    name = names.get(kind, str(kind) if item.get("category_id") is not None else DEFAULT_CLASS)
     rows.add(where, frame, (left, top, left + width, top + height), float(score) if _is_number(score) else 1.0, name)
 
 
@@ -395,14 +407,15 @@ def _read_fractions(where: str, cells: list[str], frame: int, names: list[str], 
         return
     w, h = rows.size
     kind = cells[0]
-    name = names[int(kind)] if kind.isascii() and kind.isdigit() and int(kind) < len(names) else kind
+    name = names[int(kind)] if kind.isascii() and kind.isdigit() and len(kind) < 10 and int(kind) < len(names) else kind
     box = ((x - width / 2) * w, (y - height / 2) * h, (x + width / 2) * w, (y + height / 2) * h)
     rows.add(where, frame, box, sure, name)
 
 
 def _natural(text: str) -> list[tuple[int, str]]:
     """Order in which 2 comes before 10."""
-    return [(int(part), "") if part.isdigit() and part.isascii() else (-1, part) for part in re.split(r"(\d+)", text)]
+    parts = re.split(r"([0-9]+)", text)
+    return [(len(p.lstrip("0")), p.lstrip("0")) if p.isdigit() and p.isascii() else (-1, p) for p in parts]
 
 
 def _last_number(text: str) -> int | None:

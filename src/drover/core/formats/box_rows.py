@@ -16,14 +16,17 @@ from pathlib import Path
 import numpy as np
 
 from drover.core.errors import FormatError
-from drover.core.types import Detections, Tracks, Truth, rows_to_frames
+from drover.core.names import plain_name
+from drover.core.types import DEFAULT_CLASS, Detections, Tracks, Truth, rows_to_frames
 
 __all__ = ["read_tracks", "read_truth", "write_detections", "write_tracks", "write_truth"]
 
 HEADER = "frame,id,left,top,width,height,confidence,x,y,z"
 TRUTH_HEADER = "frame,id,left,top,width,height,consider,class,visibility"
-MOST_FRAMES = 50_000_000
+MOST_FRAMES = 10_000_000
 MOST_PIXELS = 1e6
+MOST_COLUMNS = 10
+MOST_CLASSES = 10_000
 
 
 @dataclass(frozen=True)
@@ -127,6 +130,8 @@ def read_truth(path: Path, *, frame_count: int | None = None) -> Truth:
         Naming the first line that cannot be used.
     """
     rows = _sorted(path, list(_rows(path)))
+    if not rows:
+        raise FormatError(f"{path}: holds no true boxes, so nothing can be scored against it; check the file")
     count = max((row.frame for row in rows), default=-1) + 1
     if frame_count is not None:
         if count > frame_count:
@@ -135,8 +140,10 @@ def read_truth(path: Path, *, frame_count: int | None = None) -> Truth:
                 "check that the file belongs to this clip"
             )
         count = frame_count
-    classes = [row.rest[1].strip() if len(row.rest) > 1 else "animal" for row in rows]
-    names = tuple(dict.fromkeys(classes)) or ("animal",)
+    classes = [plain_name(row.rest[1] if len(row.rest) > 1 else "") or DEFAULT_CLASS for row in rows]
+    names = tuple(dict.fromkeys(classes)) or (DEFAULT_CLASS,)
+    if len(names) > MOST_CLASSES:
+        raise FormatError(f"{path}: names {len(names)} classes, more than {MOST_CLASSES}; check column 8")
     number = {name: place for place, name in enumerate(names)}
     return Truth(
         frame_start=_frame_start(rows, count),
@@ -144,7 +151,7 @@ def read_truth(path: Path, *, frame_count: int | None = None) -> Truth:
         box=np.asarray([row.box for row in rows], np.float32).reshape(-1, 4),
         consider=np.asarray([_number(path, row, 0, 1.0) != 0 for row in rows], np.bool_),
         class_id=np.asarray([number[name] for name in classes], np.int16),
-        visibility=np.asarray([_number(path, row, 2, 1.0) for row in rows], np.float32),
+        visibility=np.asarray([_visibility(path, row) for row in rows], np.float32),
         class_names=names,
     )
 
@@ -182,6 +189,11 @@ def _rows(path: Path) -> Iterator[_Row]:
 
 def _row(path: Path, line: int, cells: list[str]) -> _Row:
     where = f"{path}: line {line}"
+    if len(cells) > MOST_COLUMNS:
+        raise FormatError(
+            f"{where}: has {len(cells)} columns, at most {MOST_COLUMNS} are known; "
+            "write numbers with a point, not with a comma"
+        )
     if len(cells) < 6:
         raise FormatError(f"{where}: has {len(cells)} columns, needs at least 6: frame, id, left, top, width, height")
     try:
@@ -217,3 +229,12 @@ def _number(path: Path, row: _Row, place: int, default: float) -> float:
 def _confidence(path: Path, row: _Row) -> float:
     value = _number(path, row, 0, 1.0)
     return 1.0 if value < 0 else min(value, 1.0)
+
+
+def _visibility(path: Path, row: _Row) -> float:
+    value = _number(path, row, 2, 1.0)
+    if value == -1:
+        return 1.0  # written where nobody said
+    if not 0 <= value <= 1:
+        raise FormatError(f"{path}: line {row.line}: visibility must be in 0..1; got {value:g}")
+    return value

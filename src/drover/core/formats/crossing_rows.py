@@ -9,10 +9,15 @@ from pathlib import Path
 import numpy as np
 
 from drover.core.errors import FormatError
-from drover.core.types import Crossings
+from drover.core.names import plain_name
+from drover.core.types import DEFAULT_CLASS, Crossings
 
 __all__ = ["COUNT_COLUMNS", "CROSSING_COLUMNS", "read_crossings", "write_counts", "write_crossings"]
 
+MOST_NAMES = 10_000
+MOST_FRAMES = 10_000_000
+MOST_TIME = 1e8  # s
+MOST_PIXELS = 1e6
 CROSSING_COLUMNS = ("line", "identity", "class", "frame", "time", "direction", "x", "y")
 COUNT_COLUMNS = (
     "line",
@@ -74,11 +79,14 @@ def read_crossings(path: Path) -> Crossings:
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise FormatError(f"{path}: cannot be read as comma-separated text ({error})") from error
     lines = tuple(dict.fromkeys(row[0] for row in rows))
-    classes = tuple(dict.fromkeys(row[2] for row in rows)) or ("animal",)
+    classes = tuple(dict.fromkeys(row[2] for row in rows)) or (DEFAULT_CLASS,)
+    if max(len(lines), len(classes)) > MOST_NAMES:
+        raise FormatError(f"{path}: names more than {MOST_NAMES} lines or classes; check its columns")
+    line_of, class_of = ({name: n for n, name in enumerate(names)} for names in (lines, classes))
     return Crossings(
-        line=np.asarray([lines.index(row[0]) for row in rows], np.int16),
+        line=np.asarray([line_of[row[0]] for row in rows], np.int16),
         identity=np.asarray([row[1] for row in rows], np.int32),
-        class_id=np.asarray([classes.index(row[2]) for row in rows], np.int16),
+        class_id=np.asarray([class_of[row[2]] for row in rows], np.int16),
         frame=np.asarray([row[3] for row in rows], np.int64),
         time=np.asarray([row[4] for row in rows], np.float64),
         direction=np.asarray([row[5] for row in rows], np.int8),
@@ -100,4 +108,11 @@ def _row(path: Path, line: int, row: dict[str, str]) -> tuple[str, int, str, int
         raise FormatError(f"{path}: line {line}: direction must be 1 or -1; got {direction}")
     if not all(map(math.isfinite, (time, x, y))):
         raise FormatError(f"{path}: line {line}: holds a value that is not a finite number")
-    return row["line"], identity, row["class"], frame - 1, time, direction, x, y
+    for name, value, low, high in (
+        ("identity", identity, 0, 2**31 - 1), ("frame", frame, 1, MOST_FRAMES), ("time", time, 0, MOST_TIME),
+        ("x", x, -MOST_PIXELS, MOST_PIXELS), ("y", y, -MOST_PIXELS, MOST_PIXELS),
+    ):  # fmt: skip
+        if not low <= value <= high:
+            raise FormatError(f"{path}: line {line}: {name} must be in {low:g}..{high:g}")
+    named = plain_name(row["line"] or ""), plain_name(row["class"] or "") or DEFAULT_CLASS
+    return named[0], identity, named[1], frame - 1, time, direction, x, y

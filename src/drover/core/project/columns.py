@@ -13,8 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.errors import ProjectError
+from drover.core.names import plain_name
+from drover.core.types import DEFAULT_CLASS
 
-__all__ = ["MOST_BYTES", "MOST_NAME", "MOST_ROWS", "has_table", "names_of", "numbers", "plain_name", "rows_of", "whole"]
+__all__ = ["MOST_BYTES", "MOST_ROWS", "has_table", "names_of", "numbers", "rows_of", "whole"]
 
 MOST_ROWS = {
     "frame_time": 10_000_000, "detection": 10_000_000, "track": 20_000_000, "crossing": 1_000_000, "truth": 20_000_000,
@@ -22,7 +24,6 @@ MOST_ROWS = {
     "sign_off": 10_000, "run": 100, "meta": 200, "clip": 1, "recipe": 1,
 }  # fmt: skip
 MOST_BYTES = 4 << 20  # of one value
-MOST_NAME = 80  # characters of a class or line name
 MOST_NAMES = 2_000  # different classes
 
 
@@ -83,13 +84,7 @@ def whole(values: tuple[Any, ...], what: str, low: int, high: int) -> NDArray[np
     return numbers(values, what, low, high).astype(np.int64)
 
 
-def plain_name(value: Any) -> str:
-    """A name as it may be shown: one line without control characters, cut where it is far too long."""
-    text = value if isinstance(value, str) else str(value)[: MOST_NAME + 1]
-    return "".join(c if c.isprintable() else " " for c in text[:MOST_NAME]).strip()
-
-
-def names_of(values: tuple[Any, ...], default: str = "object") -> tuple[tuple[str, ...], NDArray[np.int16]]:
+def names_of(values: tuple[Any, ...], default: str = DEFAULT_CLASS) -> tuple[tuple[str, ...], NDArray[np.int16]]:
     """Different names in order of first sight, and the number of each row's.
 
     Raises

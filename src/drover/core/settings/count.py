@@ -44,12 +44,12 @@ class LineSettings(_Drawn):
     classes: tuple[str, ...] = Field(default=(), description="Classes that count; none named means all.")
     dead_band: float = dial(
         1.0, 0.0, 10.0, "sizes",
-        "How far from the line, in sizes of the animal, it must get before a crossing counts: dithering adds nothing.",
+        "How far from the line, in sizes of the object, it must get before a crossing counts: dithering adds nothing.",
         0.1,
     )  # fmt: skip
-    least_age: float = dial(0.0, 0.0, 600.0, "s", "How long an animal must have been known before it counts.", 0.1)
+    least_age: float = dial(0.0, 0.0, 600.0, "s", "How long an object must have been known before it counts.", 0.1)
     least_travel: float = dial(
-        0.0, 0.0, 100.0, "sizes", "How far, in its own sizes, an animal must have come before it counts.", 0.5
+        0.0, 0.0, 100.0, "sizes", "How far, in its own sizes, an object must have come before it counts.", 0.5
     )
     each: Literal["passage", "identity"] = Field(
         default="passage",
@@ -90,9 +90,9 @@ class ZoneSettings(_Drawn):
         0.5, 0.0, 60.0, "s", "Being outside, or inside, for less than this is neither leaving nor entering.", 0.1
     )
     longest_stay: float = dial(0.0, 0.0, 86400.0, "s", "A longer stay raises an alarm. 0: never.", 1.0)
-    most_inside: int = dial(0, 0, 10000, "animals", "More at once raise an alarm. 0: never.", 1)
+    most_inside: int = dial(0, 0, 10000, "objects", "More at once raise an alarm. 0: never.", 1)
     top_speed: float = dial(
-        0.0, 0.0, 100.0, "m/s", "A faster animal inside raises an alarm; needs the ground's measure. 0: never.", 0.1
+        0.0, 0.0, 100.0, "m/s", "A faster object inside raises an alarm; needs the ground's measure. 0: never.", 0.1
     )
 
     @field_validator("points")

@@ -55,7 +55,7 @@ class BackgroundSettings(Settings):
         0.0,
         1.0,
         "× rate",
-        "Share of the rate where something moves. Lower keeps an animal that stands still for longer.",
+        "Share of the rate where something moves. Lower keeps an object that stands still for longer.",
         0.01,
     )
     warm_up: float = dial(1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1)
@@ -78,7 +78,7 @@ class LightSettings(Settings):
 
 
 class ShadowSettings(Settings):
-    """Shadows that animals cast."""
+    """Shadows that objects cast."""
 
     mode: Literal["off", "drop", "keep"] = Field(
         default="drop", description="off: not looked for; drop: cut from the mask; keep: shown but left in the mask."
@@ -112,7 +112,7 @@ class CleanupSettings(Settings):
 class SizeSettings(Settings):
     """The sizes of blobs that are kept, and the joining of fragments.
 
-    With a near and a far box of one animal all limits follow the distance between them; the numbers then hold
+    With a near and a far box of one object all limits follow the distance between them; the numbers then hold
     at the near box.
     """
 
@@ -131,10 +131,10 @@ class SizeSettings(Settings):
         1280, 16, 16384, "px", "Width of the frame that these sizes hold for; on other footage they scale with it.", 16
     )
     near_box: tuple[float, float, float, float] | None = Field(
-        default=None, description="One animal near the camera: x1, y1, x2, y2 in fractions of the frame."
+        default=None, description="One object near the camera: x1, y1, x2, y2 in fractions of the frame."
     )
     far_box: tuple[float, float, float, float] | None = Field(
-        default=None, description="One animal of the same size far away: x1, y1, x2, y2 in fractions of the frame."
+        default=None, description="One object of the same size far away: x1, y1, x2, y2 in fractions of the frame."
     )
 
     @field_validator("near_box", "far_box", mode="before")

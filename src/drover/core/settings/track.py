@@ -20,14 +20,14 @@ class MotionSettings(Settings):
         "turning: goes straight or turns, whichever fits better.",
     )
     turn_rate: float = dial(
-        60.0, 5.0, 720.0, "°/s", "How fast an animal turns when it turns; used by the turning filter alone.", 5.0
+        60.0, 5.0, 720.0, "°/s", "How fast an object turns when it turns; used by the turning filter alone.", 5.0
     )
     jumpiness: float = dial(
         0.5,
         0.01,
         50.0,
         "px/frame²",
-        "How abruptly animals change speed. Higher turns faster and coasts less surely.",
+        "How abruptly objects change speed. Higher turns faster and coasts less surely.",
         0.05,
     )
     box_noise: float = dial(
@@ -35,7 +35,7 @@ class MotionSettings(Settings):
     )
     size_noise: float = dial(1.0, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1)
     size_scaling: float = dial(
-        0.5, 0.0, 1.0, "power", "How noises grow with the animal's size: 0 not at all, 1 in proportion.", 0.1
+        0.5, 0.0, 1.0, "power", "How noises grow with the object's size: 0 not at all, 1 in proportion.", 0.1
     )
     size_doubt: float = dial(
         1.5,
@@ -49,7 +49,7 @@ class MotionSettings(Settings):
         0.3, 0.0, 1.0, "fraction", "How much less a box is trusted that its detector is not sure of.", 0.05
     )
     fade: float = dial(
-        1.0, 0.0, 60.0, "s", "How long an unseen animal is taken to keep its speed before it slows. 0 keeps it.", 0.1
+        1.0, 0.0, 60.0, "s", "How long an unseen object is taken to keep its speed before it slows. 0 keeps it.", 0.1
     )
 
 
@@ -60,7 +60,7 @@ class MatchSettings(Settings):
         8.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
     )
     farthest: float = dial(
-        1.2, 0.1, 50.0, "sizes", "Largest distance from the forecast in sizes of the animal, however unsure it is.", 0.1
+        1.2, 0.1, 50.0, "sizes", "Largest distance from the forecast in sizes of the object, however unsure it is.", 0.1
     )
     distance_weight: float = dial(0.7, 0.0, 1.0, "weight", "Distance from the forecast, as a share of the gate.", 0.05)
     overlap_weight: float = dial(0.3, 0.0, 1.0, "weight", "Lack of overlap with the forecast's box.", 0.05)
@@ -86,17 +86,17 @@ class MatchSettings(Settings):
 
 
 class BlobSettings(Settings):
-    """Blobs that several animals have melted into."""
+    """Blobs that several objects have melted into."""
 
     share: bool = Field(
-        default=True, description="Animals expected in one blob keep their identities and share it out among them."
+        default=True, description="Objects expected in one blob keep their identities and share it out among them."
     )
     least_cover: float = dial(
         0.5,
         0.1,
         1.0,
         "fraction",
-        "Share of a forecast that a blob must cover for the animal to be in it.",
+        "Share of a forecast that a blob must cover for the object to be in it.",
         0.05,
     )
 
@@ -107,14 +107,14 @@ class LifeSettings(Settings):
     hits_to_confirm: int = dial(
         8, 1, 100, "frames", "Frames of 1/25 s that a new track must be seen for before it is believed; at least 3.", 1
     )
-    longest_gap: float = dial(3.5, 0.0, 60.0, "s", "Longest time an animal may stay unseen and keep its identity.", 0.1)
+    longest_gap: float = dial(3.5, 0.0, 60.0, "s", "Longest time an object may stay unseen and keep its identity.", 0.1)
     return_within: float = dial(
         8.0, 0.0, 600.0, "s",
         "How long after it was last seen a lost identity may come back, if place and look fit. 0: never.", 1.0,
     )  # fmt: skip
     exits: tuple[Points, ...] = Field(
         default=(),
-        description="Polygons where animals come and go inside the picture; corner points in fractions of the frame.",
+        description="Polygons where objects come and go inside the picture; corner points in fractions of the frame.",
     )
 
     @field_validator("exits", mode="before")
@@ -134,7 +134,7 @@ class AfterSettings(Settings):
     join: bool = Field(default=True, description="Join broken tracks over the whole clip where motion and size agree.")
     join_within: float = dial(4.0, 0.0, 60.0, "s", "Longest break that is joined.", 0.5)
     fill_gaps: bool = Field(
-        default=True, description="Draw a bridged gap from where the animal went to where it came back."
+        default=True, description="Draw a bridged gap from where the object went to where it came back."
     )
     smooth: bool = Field(default=False, description="Smooth finished tracks with what came after, for analysis.")
 

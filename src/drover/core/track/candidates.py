@@ -21,8 +21,8 @@ Int = NDArray[np.int64]
 # The terms of a pair's cost, each 0 (alike) to 1 (as unlike as may be), in the order of their weights.
 TERMS = ("distance", "overlap", "direction", "size", "look")
 SPREAD = 0.1  # of the reach about the forecast that is added for each frame unseen
-HURRY = 2.0  # times the speed last seen that an animal may make while it is not seen
-STRAY = 0.02  # of its size that an animal may move in a frame in any case
+HURRY = 2.0  # times the speed last seen that an object may make while it is not seen
+STRAY = 0.02  # of its size that an object may move in a frame in any case
 SURE_WAY = 10.0  # frames unseen from which the way gone since says all it can; from one frame to the next it jitters
 STANDING = 0.06  # sizes under which an object has not moved
 MOST_CANDIDATES = 24  # detections weighed for each track, the nearest: more are clutter

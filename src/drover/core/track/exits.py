@@ -1,4 +1,4 @@
-"""Where animals come into the picture and leave it, besides its edge: a gap, a barn door, the far end of a path.
+"""Where objects come into the picture and leave it, besides its edge: a gap, a doorway, the far end of a path.
 
 Drawn by hand, or learned from where tracks begin and end.
 """

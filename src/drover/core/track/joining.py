@@ -35,7 +35,7 @@ DRIFT = 1.3  # sizes that a guess may be off for each second
 LEAST_ROWS = 3
 AS_LINKED = 0.15  # cost less for going on as it was linked
 AS_LINKED_AT_MOST = 1.6  # cost of going on as it was linked, whatever speaks against it
-MOST_GROWN = 0.9  # summed log ratio of the sizes of two ends of one animal
+MOST_GROWN = 0.9  # summed log ratio of the sizes of two ends of one object
 LOOKS = 2.0  # times the weight of looks that an unlike look costs
 FAST, FAR = 0.4, 0.16  # sizes/s, and sizes, from which a way has a direction
 MOST_STARTS = 16  # beginnings that are weighed for each end, the cheapest
@@ -183,7 +183,7 @@ def find_joins(
     goes_on: NDArray[np.int64],
     within: float,
 ) -> tuple[NDArray[np.int64], NDArray[np.int64], Float]:  # pragma: no cover
-    """Pairs of an end and a beginning that may be one animal, with their costs.
+    """Pairs of an end and a beginning that may be one object, with their costs.
 
     Beginnings are looked up by time. ``goes_on`` (ends,) is the beginning each end was linked to, -1 for none: such a
     pair is always possible.

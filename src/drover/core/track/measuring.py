@@ -2,7 +2,7 @@
 
 A box that suddenly shrinks is half hidden, one that suddenly grows has melted with something. Then the side that
 stayed where it was expected is believed, and the centre follows from it and the size known from before. At the edge
-of the picture only the inner side is believed of a box that shrinks: the animal is leaving.
+of the picture only the inner side is believed of a box that shrinks: the object is leaving.
 """
 
 from __future__ import annotations

@@ -31,7 +31,7 @@ def moments_against_truth(
 ) -> MomentHits:
     """Hold moments against the truth: true identity errors and true hard spots within ``near`` s.
 
-    An error is a frame in which a true animal goes on under another number. A hard spot is a frame in which two true
+    An error is a frame in which a true object goes on under another number. A hard spot is a frame in which two true
     boxes overlap by a fifth or one is not to be considered (hidden).
     """
     errors = _identity_errors(tracks, truth)
@@ -46,7 +46,7 @@ def moments_against_truth(
 
 
 def _identity_errors(tracks: Tracks, truth: Truth) -> NDArray[np.int64]:
-    """Frames in which a true animal, found at overlap 0.5, has another number than when it was last found."""
+    """Frames in which a true object, found at overlap 0.5, has another number than when it was last found."""
     held: dict[int, int] = {}
     out = []
     for frame in range(min(tracks.frame_count, truth.frame_count)):
@@ -58,10 +58,10 @@ def _identity_errors(tracks: Tracks, truth: Truth) -> NDArray[np.int64]:
             best = int(np.argmax(overlap[place]))
             if overlap[place, best] < 0.5 or int(np.argmax(overlap[:, best])) != place:
                 continue
-            animal, number = int(truth.identity[true.start + place]), int(tracks.identity[mine.start + best])
-            if held.get(animal, number) != number:
+            object, number = int(truth.identity[true.start + place]), int(tracks.identity[mine.start + best])
+            if held.get(object, number) != number:
                 out.append(frame)
-            held[animal] = number
+            held[object] = number
     return np.array(out, np.int64)
 
 

@@ -1,9 +1,9 @@
-"""Several animals in one blob: its mask is cut again into their boxes.
+"""Several objects in one blob: its mask is cut again into their boxes.
 
-When animals melt into one blob, their sizes are known from before. Their boxes are placed so that together they
+When objects melt into one blob, their sizes are known from before. Their boxes are placed so that together they
 cover the blob with little that is empty, not far from where each was expected. The blob's pixels are counted through
 a summed-area table (Crow 1984), so a placement is judged in a few operations. How sharply the fit rises when a box
-is shifted says how much was really seen of it: a lamb wholly behind its ewe is not measured at all.
+is shifted says how much was really seen of it: one wholly behind another is not measured at all.
 """
 
 from __future__ import annotations

@@ -26,13 +26,13 @@ from drover.core.track.rows import TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, sharers
 from drover.core.track.turning import new_modes, predict_turning
 from drover.core.track.upkeep import hold_inside, note_seen, outlived, own_distance, refuse_covered
-from drover.core.types import LOOK, Detections, Tracks
+from drover.core.types import DEFAULT_CLASS, LOOK, Detections, Tracks
 
 __all__ = ["VERSION", "FrameBoxes", "LookAhead", "Tracker"]
 
 VERSION = 3
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
-HIDDEN_PATIENCE = 2.0  # times the longest gap that an animal may be wholly hidden in a blob that covers it
+HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
 LEAST_PATIENCE = 0.5  # s more than the longest gap within which the next picture may come
 GONE_AFTER = 0.5  # s unseen after which one last seen in an exit has left
@@ -163,7 +163,7 @@ class Tracker:
         room = margins(track, detection, cost, match, len(found.box))
         return LookAhead(self._living, self._living.count, found, unseen, forecast, track, detection, cost, match, room)
 
-    def tracks(self, class_names: tuple[str, ...] = ("animal",)) -> Tracks:
+    def tracks(self, class_names: tuple[str, ...] = (DEFAULT_CLASS,)) -> Tracks:
         """Everything linked so far; tracks that were never believed are left out."""
         return self._rows.tracks(self.size, class_names)
 
@@ -234,7 +234,7 @@ class Tracker:
         alone: NDArray[np.bool_],
         nis: Float,
     ) -> None:
-        """Share blobs among the animals expected in them, and correct their filters by what was seen of each."""
+        """Share blobs among the objects expected in them, and correct their filters by what was seen of each."""
         living, n = self._living, self._living.count
         lonely = living.believed[:n] & ~seen & (living.hidden[:n] | (unseen <= GUEST_AFTER))
         if not lonely.any():
@@ -296,7 +296,7 @@ class Tracker:
             living.keep(keep)
 
     def _mark_exits(self, seen: NDArray[np.bool_]) -> None:
-        """Note of each track that is seen whether it stands where animals leave: there it may go for good."""
+        """Note of each track that is seen whether it stands where objects leave: there it may go for good."""
         living, rows = self._living, np.flatnonzero(seen)
         living.in_exit[rows] = in_exits(living.mean[rows, :2], self.settings.life.exits, self.size)
         living.at_edge[rows] |= living.in_exit[rows]

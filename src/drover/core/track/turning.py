@@ -1,6 +1,6 @@
 """A mix of filters that switches between going straight and turning, batched over tracks.
 
-Interacting multiple models (Blom and Bar-Shalom 1988): three models of one animal, straight ahead and turning either
+Interacting multiple models (Blom and Bar-Shalom 1988): three models of one object, straight ahead and turning either
 way at a steady rate (coordinated turn with known rate, Bar-Shalom, Li and Kirubarajan 2001, 11.7.1), each with its
 own filter. Before each step the filters are mixed by how likely each model goes over into each other; after it each
 is weighed by how well it foretold the box. What the rest of the tracker sees is the mixture's mean and spread.
@@ -26,7 +26,7 @@ WIDTH = 1 + 4 + 16
 MODES = MODELS * WIDTH
 AT_BIRTH = (0.8, 0.1, 0.1)
 CALM = 0.5  # times the jumpiness while going straight: turns have models of their own
-STAY = float(np.exp(-1.0 / PUSH_LASTS))  # chance a frame that an animal goes on as it does
+STAY = float(np.exp(-1.0 / PUSH_LASTS))  # chance a frame that an object goes on as it does
 LEAST_WEIGHT = 1e-6  # of a model, so that each can come back
 
 

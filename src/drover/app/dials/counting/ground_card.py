@@ -20,7 +20,7 @@ PAIRS = ("1 to 2", "2 to 3", "3 to 4", "4 to 1", "1 to 3", "2 to 4")
 
 
 class GroundCard(Card):
-    """Four points and six distances; the misfit; the chosen animal's way and speed."""
+    """Four points and six distances; the misfit; the chosen object's way and speed."""
 
     points_wanted = Signal(str)
 
@@ -93,7 +93,7 @@ class GroundCard(Card):
         self.session.edit(with_value(self.session.recipe, "count.ground", {}), "forget the ground's measure")
 
     def refresh(self) -> None:
-        """Say how well the distances fit, and how the chosen animal moves."""
+        """Say how well the distances fit, and how the chosen object moves."""
         counted, tracks, clip = self.session.counted, self.session.tracks, self.session.clip
         ground = counted.ground if counted is not None else None
         if ground is None or tracks is None or clip is None:
@@ -103,10 +103,10 @@ class GroundCard(Card):
             told = f"Distances fit to {ground.misfit:.2f} m, {ground.misfit_px:.1f} px in the picture."
         who = self.session.selected
         if who is not None and len(tracks.path_of(who)):
-            told += self._of_animal(who)
+            told += self._of_object(who)
         self.words.setText(told)
 
-    def _of_animal(self, who: int) -> str:
+    def _of_object(self, who: int) -> str:
         counted, tracks, clip = self.session.counted, self.session.tracks, self.session.clip
         assert counted is not None and counted.ground is not None and tracks is not None and clip is not None
         if self._known[0] is not tracks or self._known[1] is not counted.ground:

@@ -12,6 +12,7 @@ from drover.app.dials.counting.over_time import OverTime
 from drover.app.dials.counting.zone_card import ZoneCard
 from drover.app.dials.parts import muted
 from drover.app.session import Session
+from drover.app.wording import worded
 
 __all__ = ["CountDials"]
 
@@ -35,7 +36,9 @@ class CountDials(QWidget):
         for layout in (self._lines, self._zones):
             layout.setSpacing(9)
         column.addLayout(self._buttons())
-        self.empty = muted("No counting line yet. Press L, then drag across the way the animals take.", wrap=True)
+        self.empty = muted("", wrap=True)
+        told = "No counting line yet. Press L, then drag across the way the {many} take."
+        worded(session, self.empty.setText, told)
         column.addWidget(self.empty)
         column.addLayout(self._lines)
         column.addLayout(self._zones)
