@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from builders import crossings_of, tracks_of, walk_rows
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from drover.core.count.lines import LineCounter, count_crossings
+from drover.core.count.lines import count_crossings
+from drover.core.count.live import LiveCount, LiveRows
 from drover.core.count.tallies import tally, tally_rows
+from drover.core.count.whole_clip import count_all
 from drover.core.recipe import CountSettings, LineSettings
 from drover.core.score.counts import count_score
 from drover.core.types import TrackState
@@ -147,18 +151,84 @@ def test_a_path_across_the_whole_frame_line_that_returns_has_net_nothing(path, b
     assert t.net == 0
 
 
+def live(tracks, times, settings, **more):
+    """Crossings, stays and alarms of a live count over the same rows."""
+    counter, events = LiveCount(settings, tracks.size, class_names=tracks.class_names, **more), []
+    for frame in range(tracks.frame_count):
+        part = tracks.rows_of(frame)
+        rows = LiveRows(tracks.identity[part], tracks.box[part], tracks.state[part], tracks.class_id[part])
+        events.append(counter.step(float(times[frame]), rows))
+    events.append(counter.finish())
+    told = [[one for event in events for one in getattr(event, kind)] for kind in ("crossings", "stays", "alarms")]
+    return *told, counter
+
+
 @given(paths, corners, bands)
 def test_frame_by_frame_counts_the_same_as_the_whole_clip(path, points, band):
     settings = line(*points, band=band)
     tracks = tracks_of(walk_rows(1, path), len(path))
-    counter, live = LineCounter(settings, (100, 100), 25.0), []
-    for frame in range(len(path)):
-        rows = tracks.rows_of(frame)
-        live += counter.step(tracks.identity[rows], tracks.box[rows])
-    live += counter.finish()
+    crossings, _, _, _ = live(tracks, TIMES, settings)
     whole = count_crossings(tracks, TIMES, settings)
-    assert [way for _, _, way, _ in live] == whole.direction.tolist()
-    assert [when / 25 for _, _, _, when in live] == pytest.approx(whole.time.tolist())
+    assert [way for _, _, way, _ in crossings] == whole.direction.tolist()
+    assert [when for _, _, _, when in crossings] == pytest.approx(whole.time.tolist())
+
+
+RULES = {
+    "one class": {"classes": ["ewe"]}, "first": {"each": "identity"}, "two": {"reference": "two"},
+    "aged": {"least_age": 3.0}, "far": {"least_travel": 20.0}, "through": {"from_zone": "west", "to_zone": "east"},
+    "wrong": {"forbidden": "forward"},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_live_lines_zones_and_alarms_are_those_of_the_whole_clip(seed):
+    """Many identities of two classes on random walks, every rule of a line, stays and three kinds of alarms."""
+    rng = np.random.default_rng(seed)
+    frames, rows = 500, []
+    for who in range(1, 13):
+        first, last = sorted(rng.integers(0, frames, 2).tolist())
+        walk = 50 + np.cumsum(rng.normal(0, 2.0, (last - first + 1, 2)), axis=0)
+        walk = 99 - np.abs(np.mod(walk, 198) - 99)
+        rows += walk_rows(who, [tuple(map(float, point)) for point in walk], first)
+    tracks = tracks_of(rows, frames)
+    tracks = replace(tracks, class_id=(tracks.identity % 2).astype(np.int16), class_names=("ewe", "dog"))
+    times = np.arange(frames) / 25
+    lines = [
+        {"name": name, "points": [[0.5, 0.0], [0.5, 1.0]], "dead_band": 0.5, **rule} for name, rule in RULES.items()
+    ]
+    zones = [
+        {"name": "west", "points": [[0, 0], [0.45, 0], [0.45, 1], [0, 1]], "most_inside": 3, "bridge": 0.3},
+        {"name": "east", "points": [[0.55, 0], [1, 0], [1, 1], [0.55, 1]], "longest_stay": 2.0, "classes": ["ewe"]},
+    ]
+    settings = CountSettings.model_validate({"line": lines, "zone": zones})
+    whole = count_all(tracks, times, settings)
+    crossings, stays, alarms, counter = live(tracks, times, settings)
+    c, v = whole.crossings, whole.visits
+    assert len(c) > 10 and len(v) > 5 and len(whole.alarms) > 3
+    expected = zip(
+        c.line.tolist(), c.identity.tolist(), c.direction.tolist(), np.round(c.time, 6).tolist(), strict=True
+    )
+    assert sorted((n, who, way, round(t, 6)) for n, who, way, t in crossings) == sorted(expected)
+    expected = zip(v.zone.tolist(), v.identity.tolist(), v.enter.tolist(), v.leave.tolist(), strict=True)
+    assert sorted(stays) == sorted(expected)
+    told = [(a.kind, a.place, a.identity, round(a.time, 6)) for a in alarms]
+    assert sorted(told) == sorted((a.kind, a.place, a.identity, round(a.time, 6)) for a in whole.alarms)
+    assert counter.rows_kept == 0
+
+
+def test_a_live_count_over_hours_keeps_little_and_tells_a_crossing_within_a_second():
+    settings, told = line((0.5, -1.0), (0.5, 2.0), band=0.5), []
+    counter = LiveCount(settings, (100, 100), forget_after=2.0)
+    stays = np.array([[10.0, 40.0, 20.0, 50.0]], np.float32)
+    for frame in range(20_000):
+        who = 2 + frame // 100
+        x = (frame % 100) * 1.0
+        box = np.concatenate([stays, np.array([[x - 5, 60, x + 5, 70]], np.float32)])
+        rows = LiveRows(np.array([1, who], np.int32), box, np.ones(2, np.int8), np.zeros(2, np.int16))
+        told += [(one, frame) for one in counter.step(frame / 25, rows).crossings]
+        assert counter.rows_kept < 4_000
+    assert len(told) == 200
+    assert max(frame / 25 - one[3] for one, frame in told) < 1.0
 
 
 def test_count_error_sums_over_lines_and_directions():

@@ -20,7 +20,7 @@ from drover.core.formats.box_rows import read_truth
 from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.lock import ProjectLock
-from drover.core.recipe import DetectSettings, Recipe, dump_recipe, parse_recipe
+from drover.core.recipe import DetectSettings, Recipe, dump_recipe, parse_recipe, with_value
 from drover.core.types import Detections, only_frames, rows_to_frames
 
 
@@ -28,9 +28,8 @@ from drover.core.types import Detections, only_frames, rows_to_frames
 def contents(short_run) -> Document:
     keys = keys_of(Subject(short_run.clip), short_run.recipe)
     text = dump_recipe(short_run.recipe)
-    kept = KeptRun(
-        text, keys["detect"], keys["edits"], keys["count"], short_run.detect, short_run.tracks, short_run.crossings
-    )
+    made = short_run.detect, short_run.tracks, short_run.crossings
+    kept = KeptRun(short_run.recipe, keys["detect"], keys["edits"], keys["count"], *made)
     truth = read_truth(example("gap-short").truth, frame_count=short_run.clip.frame_count)
     return Document(short_run.clip, short_run.recipe, text, truth, short_run.crossings, latest=kept)
 
@@ -117,9 +116,12 @@ def test_opening_and_saving_unchanged_leaves_every_byte(saved):
 
 def test_edits_are_kept_with_the_recipe_before_and_after(saved, contents):
     document, _ = read_project(saved)
-    ProjectFile(saved, document).save(contents, edits=[("set gate", "gate = 4", "gate = 5")])
+    after = contents.with_recipe(with_value(contents.recipe, "track.match.gate", 5.0))
+    ProjectFile(saved, document).save(contents, edits=[("set gate", contents, after)])
     with sqlite3.connect(saved) as db:
-        assert db.execute("SELECT what, before, after FROM edit").fetchall() == [("set gate", "gate = 4", "gate = 5")]
+        ((what, before, after),) = db.execute("SELECT what, before, after FROM edit").fetchall()
+    assert what == "set gate" and parse_recipe(before) == contents.recipe
+    assert parse_recipe(after).track.match.gate == 5.0
     db.close()
 
 
@@ -212,14 +214,14 @@ import sys, pickle
 from dataclasses import replace
 from pathlib import Path
 from drover.core.project.file import ProjectFile, read_project
-from drover.core.project.lock import ProjectLock
+from drover.core.recipe import parse_recipe
 document, path = pickle.load(open(sys.argv[1], "rb")), Path(sys.argv[2])
 file = ProjectFile(path)
 print("ready", flush=True)
 for n in range(10_000):
     text = f"[track.match]\\ngate = {5 + n % 10}.0\\n"
-    run = replace(document.latest, track_key=f"link {n // 3}", recipe_text=text)
-    file.save(replace(document, recipe_text=text, recipe=document.recipe, latest=run), {"n": str(n)})
+    run = replace(document.latest, track_key=f"link {n // 3}")
+    file.save(replace(document, recipe_text=text, recipe=parse_recipe(text), latest=run), {"n": str(n)})
     print(n, flush=True)
 """
 
@@ -237,6 +239,7 @@ def test_a_program_killed_at_any_moment_leaves_a_project_that_opens(contents, tm
     with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
         assert process.stdout.readline() == "ready\n"
         time.sleep(float(np.random.default_rng(seed).uniform(0.02, 0.6)))
+        assert process.poll() is None, "it was still saving"
         process.kill()
         told = [int(line) for line in process.stdout.read().split()]
     if not path.exists():

@@ -13,7 +13,7 @@ from drover.app.box_import_dialog import BoxImportDialog
 from drover.app.jobs import LatestJob
 from drover.core.errors import DroverError
 from drover.core.formats.box_import import BoxFile, first_line_has_commas, read_box_file
-from drover.core.recipe import dump_recipe, read_recipe
+from drover.core.recipe import read_recipe
 
 if TYPE_CHECKING:
     from drover.app.window import MainWindow
@@ -142,7 +142,7 @@ class Asking(QObject):
         """Ask where to write the recipe."""
         name, _ = QFileDialog.getSaveFileName(self.window, "Write the recipe", "recipe.toml", "Recipe (*.toml)")
         if name:
-            text = dump_recipe(self.session.recipe, self.session.recipe_text)
+            text = self.session.recipe_text
             self._try(lambda: Path(name).write_text(text, encoding="utf-8"))
 
     def _try(self, work: Callable[[], object]) -> None:

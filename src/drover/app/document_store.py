@@ -8,6 +8,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from drover.core.document import Document, KeptRun
+from drover.core.project.file import Edit
 
 __all__ = ["DocumentStore"]
 
@@ -35,16 +36,16 @@ class DocumentStore(QObject):
         super().__init__(parent)
         self.document: Document | None = None
         self.undo = QUndoStack(self)
-        self._edits: list[tuple[str, str, str]] = []
+        self._edits: list[Edit] = []
         self.undo.indexChanged.connect(self._log)
-        self._logged = ""
+        self._logged: Document | None = None
 
     def open(self, document: Document) -> None:
         """Begin with a document; nothing before it can be undone."""
         before, self.document = self.document, None
         self.undo.clear()
         self._edits.clear()
-        self.document, self._logged = document, document.text
+        self.document, self._logged = document, document
         self.replaced.emit(before, document)
 
     def change(self, after: Document, what: str) -> None:
@@ -66,18 +67,18 @@ class DocumentStore(QObject):
             before, self.document = self.document, replace(self.document, latest=run)
             self.replaced.emit(before, self.document)
 
-    def take_edits(self) -> list[tuple[str, str, str]]:
-        """Steps made since they were last asked for: what, recipe before, recipe after."""
+    def take_edits(self) -> list[Edit]:
+        """Steps made since they were last asked for: what, document before, document after."""
         taken, self._edits = self._edits, []
         return taken
 
-    def give_back(self, edits: list[tuple[str, str, str]]) -> None:
+    def give_back(self, edits: list[Edit]) -> None:
         """Steps that could not be written, to be written another time."""
         self._edits = edits + self._edits
 
     def _log(self, index: int) -> None:
         if self.document is None:
             return
-        before, self._logged = self._logged, self.document.text
-        if index > 0 and before:
+        before, self._logged = self._logged, self.document
+        if index > 0 and before is not None:
             self._edits.append((self.undo.text(index - 1), before, self._logged))

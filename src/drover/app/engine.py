@@ -23,7 +23,7 @@ from drover.core.detect_pass import Progress
 from drover.core.document import KeptRun
 from drover.core.errors import DroverError
 from drover.core.graph import Call, Result, Subject, keys_of, run_stage
-from drover.core.recipe import DetectSettings, GroundSettings, Recipe, TrackSettings, dump_recipe, parse_recipe
+from drover.core.recipe import DetectSettings, GroundSettings, Recipe, TrackSettings
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
@@ -122,7 +122,7 @@ class Engine(QObject):
 
     def restore(self, run: KeptRun, detect: DetectResult, paths: dict[str, TrackPaths]) -> None:
         """Show a kept run; whether it is up to date its keys tell."""
-        kept = parse_recipe(run.recipe_text, "the kept run")
+        kept = run.recipe
         self._take_detect(Result("detect", run.detect_key, detect), kept.detect)
         self.tracks, self._paths, self.track_settings = run.tracks, paths, kept.track
         self.linked_detections = detect.detections
@@ -380,7 +380,7 @@ class Engine(QObject):
         if not (whole and fresh) or detect is None or tracks is None or counted is None:
             return
         keys = (self.keys[stage] for stage in ("detect", "edits", "count"))
-        self.completed.emit(KeptRun(dump_recipe(self.recipe), *keys, detect, tracks, counted.crossings, counted))
+        self.completed.emit(KeptRun(self.recipe, *keys, detect, tracks, counted.crossings, counted))
 
     def _on_failed(self, line: str) -> None:
         self.progressed.emit(None)

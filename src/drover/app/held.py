@@ -8,7 +8,7 @@ from drover.core.detect.box_choice import take_rows
 from drover.core.detect.result import DetectResult
 from drover.core.document import KeptRun
 from drover.core.graph import Subject
-from drover.core.recipe import DetectSettings, Recipe, parse_recipe
+from drover.core.recipe import DetectSettings, Recipe
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
 from drover.core.score.spans import score_boxes, score_result
@@ -33,8 +33,7 @@ class Held:
 
 def held_of(run: KeptRun) -> Held:
     """A kept run as it is shown; not yet scored."""
-    recipe = parse_recipe(run.recipe_text, "the run held")
-    return Held(run, recipe, run.detect, recipe.detect, run.tracks, run.crossings)
+    return Held(run, run.recipe, run.detect, run.recipe.detect, run.tracks, run.crossings)
 
 
 def scored(held: Held, subject: Subject) -> Held:

@@ -15,7 +15,7 @@ from drover.core.graph import keys_of
 from drover.core.kept_detections import load_detections
 from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.lock import ProjectLock
-from drover.core.recipe import Recipe, parse_recipe, read_recipe
+from drover.core.recipe import parse_recipe, read_recipe
 from drover.core.result_store import ResultStore
 
 __all__ = ["Opened", "open_clip", "open_project"]
@@ -124,7 +124,7 @@ def _shown(document: Document, store: ResultStore) -> tuple[DetectResult | None,
     run = document.latest
     if run is None or run.tracks.frame_count != document.clip.frame_count:
         return None, None
-    kept: Recipe = parse_recipe(run.recipe_text, "the kept run")
+    kept = run.recipe
     detect = run.detect
     if kept.detect.sources == ("motion",):
         keys = keys_of(replace(document.subject, span=None), kept)

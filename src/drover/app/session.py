@@ -91,8 +91,13 @@ class Session(Shown):
         true_crossings: Path | None = None,
     ) -> None:
         """Open a clip as work without a name; the recipe goes on unless another is given."""
-        text = self.recipe_text
-        self._open_job.submit(lambda _: open_clip(path, text, recipe=recipe, truth=truth, crossings=true_crossings))
+        before = self.document
+
+        def work(_: object) -> Opened:
+            text = before.text if before is not None else ""
+            return open_clip(path, text, recipe=recipe, truth=truth, crossings=true_crossings)
+
+        self._open_job.submit(work)
 
     def open_project(
         self, path: Path, *, lock: ProjectLock | None = None, first: Callable[[], object] = lambda: None
@@ -238,7 +243,7 @@ class Session(Shown):
             return None
         keys = engine.keys
         return KeptRun(
-            document.text, keys["detect"], keys["edits"], keys["count"], engine.detect, engine.tracks,
+            document.recipe, keys["detect"], keys["edits"], keys["count"], engine.detect, engine.tracks,
             engine.counted.crossings, engine.counted, "held",
         )  # fmt: skip
 

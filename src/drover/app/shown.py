@@ -63,8 +63,8 @@ class Shown(QObject):
 
     @property
     def recipe_text(self) -> str:
-        """The document's recipe as it was read, with its comments."""
-        return self.document.recipe_text if self.document is not None else ""
+        """The document's recipe as TOML, with the comments it came with."""
+        return self.document.text if self.document is not None else ""
 
     @property
     def detect(self) -> DetectResult | None:

@@ -124,11 +124,11 @@ def run(
     if len(clips) > 1 and (detections is not None or truth is not None):
         raise typer.BadParameter("--detections and --truth belong to one clip; give one clip")
     settings = read_recipe(recipe) if recipe else Recipe()
+    ready_folder(out)
     failed, used = False, set[str]()
     for clip in clips:
         try:
             folder = out / _folder_name(clip, used)
-            ready_folder(folder)
             result = _run_one(clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows)
             write_run(result, folder, interval=interval)
             _report(result, folder)

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,7 +36,7 @@ class KeptRun:
     what its keeper called it; ``when`` is ISO 8601.
     """
 
-    recipe_text: str
+    recipe: Recipe
     detect_key: str
     track_key: str
     count_key: str
@@ -57,10 +58,15 @@ class KeptRun:
         """Sampled pixels by their difference from the background."""
         return self.detect.histogram
 
+    @cached_property
+    def recipe_text(self) -> str:
+        """The recipe as TOML."""
+        return dump_recipe(self.recipe)
+
     @property
-    def keys(self) -> tuple[str, str, str, str]:
+    def keys(self) -> tuple[str, str, str, Recipe]:
         """Everything that tells it from another run."""
-        return self.detect_key, self.track_key, self.count_key, self.recipe_text
+        return self.detect_key, self.track_key, self.count_key, self.recipe
 
 
 @dataclass(frozen=True, eq=False)
@@ -73,7 +79,7 @@ class Document:
 
     clip: ClipInfo
     recipe: Recipe = field(default_factory=Recipe)
-    recipe_text: str = ""
+    recipe_text: str = ""  # as it was read, with its comments; an earlier recipe once there were edits
     truth: Truth | None = None
     true_crossings: Crossings | None = None
     imported: Detections | None = None
@@ -93,14 +99,14 @@ class Document:
         """The run compared with."""
         return next((run for run in self.runs if run.name == self.held), None)
 
-    @property
+    @cached_property
     def text(self) -> str:
-        """The recipe as TOML, with the comments it came with."""
+        """The recipe as TOML, with the comments it came with; worked out when first asked for, which takes a while."""
         return dump_recipe(self.recipe, self.recipe_text)
 
     def with_recipe(self, recipe: Recipe) -> Document:
         """Another recipe; comments stay."""
-        return replace(self, recipe=recipe, recipe_text=dump_recipe(recipe, self.recipe_text))
+        return replace(self, recipe=recipe)
 
     def with_run(self, run: KeptRun, *, held: bool = False) -> Document:
         """One kept run more, under a name that no other has."""

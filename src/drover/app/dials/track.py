@@ -176,9 +176,8 @@ class TrackDials(SettingsPage):
     def _show_why(self) -> None:
         note = self.notes.of(self.session.selected)
         if self.session.selected is None:
-            self.why.setText(
-                f"Click {self.session.recipe.words.filled('{an} {one}')} to see what it was linked to in this frame, and what it was not."
-            )
+            one = self.session.recipe.words.filled("{an} {one}")
+            self.why.setText(f"Click {one} to see what it was linked to in this frame, and what it was not.")
         elif note is None:
             self.why.setText(f"Identity {self.session.selected} is not alive in this frame.")
         else:

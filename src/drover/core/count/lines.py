@@ -7,14 +7,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.count.passages import find_passages, line_distance, settled_passages, two_of
+from drover.core.count.passages import find_passages, settled_passages, two_of
 from drover.core.count.paths import KnownPaths, TrackPaths, path_for
 from drover.core.count.zones import ZoneVisits, find_visits
 from drover.core.recipe import CountSettings, LineSettings
 from drover.core.settings.count import REFERENCES
 from drover.core.types import Crossings, Tracks, TrackState
 
-__all__ = ["VERSION", "LineCounter", "count_crossings", "line_pixels"]
+__all__ = ["VERSION", "count_crossings", "line_pixels"]
 
 VERSION = 2
 Float = NDArray[np.float64]
@@ -171,95 +171,4 @@ def _in_time_order(parts: list[dict[str, NDArray]], names: tuple[str, ...], clas
     order = np.lexsort((table["identity"], table["line"], table["time"]))
     return Crossings(
         **{name: column[order] for name, column in table.items()}, line_names=names, class_names=class_names
-    )
-
-
-# What a rule asks of the whole path, which live counting does not keep.
-_WHOLE_PATH = {"from_zone": "", "to_zone": "", "each": "passage", "least_age": 0.0, "least_travel": 0.0}
-
-
-class LineCounter:
-    """The Count stage frame by frame, for footage that has no end.
-
-    A crossing is told once it holds: when the object has left the dead band. Each path is kept only as far back as
-    something is still open on it. Zones and a least travel need the whole path and are left to the whole clip.
-    """
-
-    def __init__(self, settings: CountSettings, size: tuple[int, int], rate: float) -> None:
-        self._settings, self._size, self._rate = settings, size, rate
-        self._open: dict[int, list[tuple[int, NDArray[np.float32]]]] = {}
-        self._born: dict[int, int] = {}
-        self._told: set[tuple[int, int, int]] = set()
-        self._plain = settings.model_copy(
-            update={"line": tuple(line.model_copy(update=_WHOLE_PATH) for line in settings.line)}
-        )
-        self._frame = -1
-
-    def step(self, identity: NDArray[np.int32], box: NDArray[np.float32]) -> list[tuple[int, int, int, float]]:
-        """Take in a frame; crossings that hold by now, as (line number, identity, direction, time in frames)."""
-        self._frame += 1
-        found: list[tuple[int, int, int, float]] = []
-        alive = set(identity.tolist())
-        for who in [who for who in self._open if who not in alive]:
-            found += self._tell(who, self._open.pop(who), ended=True)
-        for who, here in zip(identity.tolist(), box, strict=True):
-            path = self._open.setdefault(who, [])
-            self._born.setdefault(who, self._frame)
-            path.append((self._frame, here.copy()))
-            if len(path) > 1:
-                found += self._tell(who, path, ended=False)
-        return found
-
-    def finish(self) -> list[tuple[int, int, int, float]]:
-        """Crossings that only the end of the footage settles."""
-        found = [one for who, path in self._open.items() for one in self._tell(who, path, ended=True)]
-        self._open.clear()
-        return found
-
-    def _tell(
-        self, who: int, path: list[tuple[int, NDArray[np.float32]]], *, ended: bool
-    ) -> list[tuple[int, int, int, float]]:
-        tracks = _path_as_tracks(who, path, self._size)
-        frames = np.array([frame for frame, _ in path], np.float64)
-        known: KnownPaths = {}
-        away = ended or all(self._clear_of(tracks, line, known) for line in self._settings.line)
-        if not away:
-            return []
-        crossings = count_crossings(tracks, frames, self._plain, paths=known)
-        out = []
-        for number, way, when in zip(
-            crossings.line.tolist(), crossings.direction.tolist(), crossings.time.tolist(), strict=True
-        ):
-            line, key = self._settings.line[number], (number, who, way)
-            old_enough = when - self._born[who] >= line.least_age * self._rate
-            if old_enough and not (line.each == "identity" and key in self._told):
-                self._told.add(key)
-                out.append((number, who, way, when))
-        del path[:-1]
-        return out
-
-    def _clear_of(self, tracks: Tracks, line: LineSettings, known: KnownPaths) -> bool:
-        """Whether the newest place lies outside a line's dead band, so that nothing on the path is open."""
-        corners = line_pixels(line, self._size)
-        for reference in REFERENCES if line.reference == "two" else (line.reference,):
-            paths = path_for(tracks, reference, known)
-            if line_distance(paths.x[-1], paths.y[-1], corners) <= line.dead_band * paths.size[-1]:
-                return False
-        return True
-
-
-def _path_as_tracks(who: int, path: list[tuple[int, NDArray[np.float32]]], size: tuple[int, int]) -> Tracks:
-    """One path as a table with a frame a row."""
-    n = len(path)
-    return Tracks(
-        frame_start=np.arange(n + 1, dtype=np.int64),
-        identity=np.full(n, who, np.int32),
-        box=np.stack([box for _, box in path]).astype(np.float32),
-        state=np.full(n, TrackState.CONFIRMED, np.int8),
-        detection=np.arange(n, dtype=np.int32),
-        confidence=np.ones(n, np.float32),
-        class_id=np.zeros(n, np.int16),
-        distance=np.zeros(n, np.float32),
-        nearest_refused=np.zeros(0, np.float32),
-        size=size,
     )

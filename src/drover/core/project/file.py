@@ -35,12 +35,13 @@ from drover.core.project.writing import (
     write_recipe,
     write_truth,
 )
+from drover.core.recipe import Recipe, parse_recipe
 
 __all__ = ["Edit", "ProjectFile", "read_project"]
 
 PIECE = 20_000  # rows written in one transaction of a long result
 BUSY = 5.0  # s to wait for another program that reads the file
-Edit = tuple[str, str, str]  # what, recipe before, recipe after
+Edit = tuple[str, Document, Document]  # what, before, after
 
 
 @dataclass(frozen=True)
@@ -49,7 +50,7 @@ class _Written:
 
     number: int
     found: int
-    keys: tuple[str, str, str, str]
+    keys: tuple[str, str, str, Recipe]
 
 
 class ProjectFile:
@@ -130,15 +131,19 @@ class ProjectFile:
         """
         made = ProjectFile(path)
         try:
-            made._make(document, view or {}, self._log())
+            made._make(document, view or {}, [])
+            made._copy_log(self.path)
         except (sqlite3.Error, OSError) as error:
             raise _cannot(path, error) from error
         return made
 
-    def _log(self) -> list[Edit]:
-        with contextlib.suppress(sqlite3.Error, OSError), closing(_connect(self.path, read_only=True)) as db:
-            return [(str(a), str(b), str(c)) for a, b, c in db.execute("SELECT what, before, after FROM edit")]
-        return []
+    def _copy_log(self, source: Path) -> None:
+        """Take over the edits noted in another file."""
+        rows: list[tuple[Any, ...]] = []
+        with contextlib.suppress(sqlite3.Error, OSError), closing(_connect(source, read_only=True)) as db:
+            rows = db.execute("SELECT at, what, before, after FROM edit").fetchall()
+        with closing(_connect(self.path)) as db, _transaction(db):
+            db.executemany("INSERT INTO edit (at, what, before, after) VALUES (?, ?, ?, ?)", rows)
 
     def _save_small(
         self, db: sqlite3.Connection, document: Document, view: dict[str, str], edits: Iterable[Edit]
@@ -151,9 +156,8 @@ class ProjectFile:
         with _transaction(db):
             for _, _, write in due:
                 write(db)
-            db.executemany(
-                "INSERT INTO edit (at, what, before, after) VALUES (?, ?, ?, ?)", [(now(), *edit) for edit in edits]
-            )
+            rows = [(now(), what, before.text, after.text) for what, before, after in edits]
+            db.executemany("INSERT INTO edit (at, what, before, after) VALUES (?, ?, ?, ?)", rows)
         self._stamps |= {name: stamp for name, stamp, _ in due}
 
     # --- runs -------------------------------------------------------------------------------------------------
@@ -253,7 +257,10 @@ def _runs_there(db: sqlite3.Connection) -> dict[str, _Written]:
             _delete_run(db, number)
         _sweep(db)
     rows = db.execute("SELECT id, found, name, detect_key, track_key, count_key, recipe FROM run").fetchall()
-    return {str(name): _Written(number, found, tuple(map(str, keys))) for number, found, name, *keys in rows}  # type: ignore[arg-type]
+    return {
+        str(name): _Written(number, found, (str(dk), str(tk), str(ck), parse_recipe(str(text))))
+        for number, found, name, dk, tk, ck, text in rows
+    }
 
 
 def _delete_run(db: sqlite3.Connection, number: int) -> None:

@@ -125,7 +125,7 @@ def _read_run(db: sqlite3.Connection, clip: ClipInfo, row: tuple[Any, ...], know
     names = tuple(line.name for line in recipe.count.line)
     detect_key, track_key, count_key = (str(key)[:64] for key in row[2:5])
     return KeptRun(
-        recipe_text=str(row[1]),
+        recipe=recipe,
         detect_key=detect_key,
         track_key=track_key,
         count_key=count_key,

@@ -58,10 +58,10 @@ def _identity_errors(tracks: Tracks, truth: Truth) -> NDArray[np.int64]:
             best = int(np.argmax(overlap[place]))
             if overlap[place, best] < 0.5 or int(np.argmax(overlap[:, best])) != place:
                 continue
-            object, number = int(truth.identity[true.start + place]), int(tracks.identity[mine.start + best])
-            if held.get(object, number) != number:
+            who, number = int(truth.identity[true.start + place]), int(tracks.identity[mine.start + best])
+            if held.get(who, number) != number:
                 out.append(frame)
-            held[object] = number
+            held[who] = number
     return np.array(out, np.int64)
 
 

@@ -1,0 +1,236 @@
+"""Count frame by frame, for footage that has no end: what holds is told once, and the memory stays bounded.
+
+Rows of the living paths are kept, and every fifth of a second the whole-clip rules are run over them: a whole clip and
+a live camera are judged by the same code. A crossing is told once nothing to come can change it: its path has left the
+dead band, or has ended. A path is kept until its identity has been gone for a while; the older half of one that lasts
+for minutes is thinned, which moves a crossing by less than the path's own jitter.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.count.alarms import LEAST_FAST, Alarm
+from drover.core.count.lines import line_pixels
+from drover.core.count.passages import line_distance
+from drover.core.count.paths import KnownPaths, path_for
+from drover.core.count.whole_clip import Counted, count_all
+from drover.core.recipe import CountSettings, LineSettings
+from drover.core.settings.count import REFERENCES
+from drover.core.types import DEFAULT_CLASS, Crossings, Tracks
+
+__all__ = ["LiveCount", "LiveEvents", "LiveRows"]
+
+EVERY = 0.2  # s between two looks at what holds
+MOST_ROWS = 3000  # of one path, from which its older half is thinned
+
+Float = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class LiveRows:
+    """Believed tracks of one frame: ``identity``, ``box``, ``state`` and ``class_id`` as in :class:`Tracks`."""
+
+    identity: NDArray[np.int32]
+    box: NDArray[np.float32]
+    state: NDArray[np.int8]
+    class_id: NDArray[np.int16]
+
+
+@dataclass(frozen=True)
+class LiveEvents:
+    """What came to hold: crossings as (line number, identity, direction, time s), stays as (zone number, identity,
+    enter s, leave s), and alarms.
+    """
+
+    crossings: tuple[tuple[int, int, int, float], ...] = ()
+    stays: tuple[tuple[int, int, float, float], ...] = ()
+    alarms: tuple[Alarm, ...] = ()
+
+
+@dataclass
+class _Path:
+    """One living path, and what was told of it already."""
+
+    rows: list[tuple[int, NDArray[np.float32], int, int]] = field(default_factory=list)  # frame, box, state, class
+    seen: float = 0.0
+    told: set[tuple[object, ...]] = field(default_factory=set)
+    waiting: dict[tuple[object, ...], float] = field(default_factory=dict)  # since when a crossing has held
+
+
+class LiveCount:
+    """The Count stage's step.
+
+    Parameters
+    ----------
+    settings : CountSettings
+    size : (width, height) px
+    forget_after : float, s
+        How long after it was last seen an identity cannot come back any more.
+    """
+
+    def __init__(
+        self,
+        settings: CountSettings,
+        size: tuple[int, int],
+        *,
+        forget_after: float = 12.0,
+        class_names: tuple[str, ...] = (DEFAULT_CLASS,),
+    ) -> None:
+        self._settings, self._size, self._class_names = settings, size, class_names
+        self._forget_after = forget_after
+        self._bridge = max((zone.bridge for zone in settings.zone), default=0.0)
+        self._lag = max(self._bridge, LEAST_FAST) + EVERY
+        self._paths: dict[int, _Path] = {}
+        self._times: dict[int, float] = {}
+        self._frame, self._now, self._looked, self._alarms_until = -1, -np.inf, -np.inf, -np.inf
+
+    @property
+    def rows_kept(self) -> int:
+        """Rows kept of all living paths."""
+        return sum(len(path.rows) for path in self._paths.values())
+
+    def step(self, time: float, rows: LiveRows) -> LiveEvents:
+        """Take in the tracks of a frame at ``time`` s; tells what has come to hold."""
+        self._frame += 1
+        self._now = max(self._now, time)
+        self._times[self._frame] = self._now
+        for who, box, state, kind in zip(
+            rows.identity.tolist(), rows.box, rows.state.tolist(), rows.class_id.tolist(), strict=True
+        ):
+            path = self._paths.setdefault(who, _Path())
+            path.rows.append((self._frame, box.copy(), state, kind))
+            path.seen = self._now
+        if self._now - self._looked < EVERY:
+            return LiveEvents()
+        self._looked = self._now
+        return self._look(ended=False)
+
+    def finish(self) -> LiveEvents:
+        """What only the end of the footage settles."""
+        return self._look(ended=True)
+
+    # --- one look -----------------------------------------------------------------------------------------------
+
+    def _look(self, *, ended: bool) -> LiveEvents:
+        if not self._paths:
+            return LiveEvents()
+        tracks, times = self._table()
+        known: KnownPaths = {}
+        counted = count_all(tracks, times, self._settings, paths=known)
+        gone = {w for w, path in self._paths.items() if ended or self._now - path.seen > self._forget_after}
+        crossings = self._crossings(counted.crossings, tracks, times, known, gone)
+        events = LiveEvents(crossings, self._stays(counted, gone), self._alarms(counted, crossings, ended=ended))
+        for who in gone:
+            del self._paths[who]
+        self._tidy()
+        return events
+
+    def _table(self) -> tuple[Tracks, Float]:
+        """The rows kept as tracks, with a frame for each moment that some row is of."""
+        rows = [(who, *row) for who, path in self._paths.items() for row in path.rows]
+        frames = np.array([row[1] for row in rows], np.int64)
+        moments, place = np.unique(frames, return_inverse=True)
+        identity = np.array([row[0] for row in rows], np.int32)
+        order = np.lexsort((identity, place))
+        counts = np.bincount(place, minlength=len(moments))
+        n = len(rows)
+        return Tracks(
+            frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
+            identity=identity[order],
+            box=np.stack([row[2] for row in rows])[order].astype(np.float32),
+            state=np.array([row[3] for row in rows], np.int8)[order],
+            detection=np.full(n, -1, np.int32),
+            confidence=np.ones(n, np.float32),
+            class_id=np.array([row[4] for row in rows], np.int16)[order],
+            distance=np.full(n, np.nan, np.float32),
+            nearest_refused=np.zeros(0, np.float32),
+            size=self._size,
+            class_names=self._class_names,
+        ), np.array([self._times[frame] for frame in moments.tolist()])
+
+    def _crossings(
+        self, found: Crossings, tracks: Tracks, times: Float, known: KnownPaths, gone: set[int]
+    ) -> tuple[tuple[int, int, int, float], ...]:
+        """Crossings that hold by now and were not told before."""
+        out = []
+        clear: dict[tuple[int, int], float] = {}
+        for number, who, way, when in zip(
+            found.line.tolist(), found.identity.tolist(), found.direction.tolist(), found.time.tolist(), strict=True
+        ):
+            path, line = self._paths[who], self._settings.line[number]
+            key = (number, way, round(when, 6))
+            if key in path.told:
+                continue
+            if who not in gone:
+                if (number, who) not in clear:
+                    clear[number, who] = self._last_clear(line, who, tracks, times, known)
+                if clear[number, who] < when:
+                    continue  # still within the dead band: it may yet turn back
+                since = path.waiting.setdefault(key, self._now)
+                if (line.from_zone or line.to_zone) and self._now - since < self._lag:
+                    continue
+            path.waiting.pop(key, None)
+            path.told.add(key)
+            out.append((number, who, way, when))
+        return tuple(sorted(out, key=lambda one: one[3]))
+
+    def _last_clear(self, line: LineSettings, who: int, tracks: Tracks, times: Float, known: KnownPaths) -> float:
+        """The last moment at which a path was outside a line's dead band, s; for any two points, all of them."""
+        corners, last = line_pixels(line, self._size), np.inf
+        for reference in REFERENCES if line.reference == "two" else (line.reference,):
+            paths = path_for(tracks, reference, known)
+            place = int(np.searchsorted(tracks.paths.identity, who))
+            rows = range(int(tracks.paths.start[place]), int(tracks.paths.start[place + 1]))
+            mine = -np.inf
+            for k in reversed(rows):
+                if line_distance(paths.x[k], paths.y[k], corners) > line.dead_band * paths.size[k]:
+                    mine = float(times[tracks.paths.frame[k]])
+                    break
+            last = min(last, mine)
+        return last
+
+    def _stays(self, counted: Counted, gone: set[int]) -> tuple[tuple[int, int, float, float], ...]:
+        """Stays that are over for good."""
+        visits, out = counted.visits, []
+        for number, who, enter, leave, left in zip(
+            visits.zone.tolist(), visits.identity.tolist(), visits.enter.tolist(), visits.leave.tolist(),
+            visits.left.tolist(), strict=True,
+        ):  # fmt: skip
+            path, key = self._paths[who], ("stay", number, round(enter, 6))
+            over = left and self._now - leave >= self._lag
+            if key not in path.told and (who in gone or over):
+                path.told.add(key)
+                out.append((number, who, enter, leave))
+        return tuple(sorted(out, key=lambda one: one[2]))
+
+    def _alarms(
+        self, counted: Counted, crossings: tuple[tuple[int, int, int, float], ...], *, ended: bool
+    ) -> tuple[Alarm, ...]:
+        """Wrong ways as their crossings are told; all else once, as soon as what it rests on is sure."""
+        until = np.inf if ended else self._now - self._lag
+        told = {(who, self._settings.line[number].name, when) for number, who, _, when in crossings}
+        out = [
+            alarm
+            for alarm in counted.alarms
+            if (
+                (alarm.identity, alarm.place, alarm.time) in told
+                if alarm.kind == "wrong way"
+                else self._alarms_until < alarm.time <= until
+            )
+        ]
+        self._alarms_until = max(self._alarms_until, until)
+        return tuple(out)
+
+    def _tidy(self) -> None:
+        """Thin long paths, and forget the times of moments that no row is of."""
+        used: set[int] = {self._frame}
+        for path in self._paths.values():
+            if len(path.rows) > MOST_ROWS:
+                half = len(path.rows) // 2
+                path.rows = path.rows[:half:2] + path.rows[half:]
+            used.update(row[0] for row in path.rows)
+        self._times = {frame: self._times[frame] for frame in used}
