@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -201,3 +203,68 @@ def test_zones_and_alarms_are_told_and_written(run, tmp_path):
     assert starts == ["0", "5"]
     stays = (folder / "zones.csv").read_text().splitlines()[1:]
     assert stays and all(row.startswith("Yard,") for row in stays)
+
+
+def started(*arguments: object, **more) -> subprocess.Popen:
+    program = [sys.executable, "-c", "from drover.cli.entry import main; main()", *map(str, arguments)]
+    return subprocess.Popen(program, stderr=subprocess.PIPE, text=True, **more)
+
+
+def test_a_stop_while_it_starts_is_one_line(tmp_path):
+    for wait in (0.15, 0.6):
+        with started("run", SHORT.clip, "--out", tmp_path, stdout=subprocess.DEVNULL) as program:
+            time.sleep(wait)
+            program.send_signal(signal.SIGINT)
+            told = program.stderr.read()
+        assert "Traceback" not in told or wait < 0.3  # before our first line runs, the interpreter has its own
+        assert program.returncode != 0
+
+
+def test_a_full_or_closed_output_is_one_line():
+    with Path("/dev/full").open("w") as full, started("--help", stdout=full) as program:
+        told = program.stderr.read()
+    assert program.returncode == 1
+    assert "Traceback" not in told and told.count("\n") <= 1
+    with started("--help", stdout=subprocess.PIPE) as program:
+        program.stdout.close()
+        assert "Traceback" not in program.stderr.read()
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (("run", "--detections", "{out}/b.csv", "--frame-size", "12²x9", "--rate", "25", "--out", "{out}"), "width x"),
+        (("run", SHORT.clip, "--out", "/proc/none"), "/proc/none: cannot be written"),
+        (("simulate", "gap-short", "--seconds", "2", "--out", "/proc/none"), "/proc/none: cannot be written"),
+        (("proof", SHORT.clip, "--recipe", SHORT.recipe, "--out", "/proc/none/a.png"), "/proc/none: cannot be written"),
+    ],
+)  # fmt: skip
+def test_bad_places_are_said_before_the_work(run, tmp_path, arguments, message):
+    code, _, err = run(*(str(a).replace("{out}", str(tmp_path)) for a in arguments))
+    assert code in (1, 2)
+    assert message in err and err.count("\n") == 1
+
+
+def test_a_display_that_is_not_there_is_said(run, monkeypatch):
+    monkeypatch.delenv("QT_QPA_PLATFORM", raising=False)
+    monkeypatch.delenv("WAYLAND_DISPLAY", raising=False)
+    monkeypatch.setenv("DISPLAY", ":4711")
+    code, _, err = run("open")
+    assert code == 1 and "there is no display" in err
+
+
+def test_a_second_run_leaves_nothing_of_the_first(run, tmp_path):
+    run("run", SHORT.clip, "--out", tmp_path, "--recipe", SHORT.recipe, "--truth", SHORT.truth)
+    folder = tmp_path / "gap-short"
+    assert (folder / "score.json").exists()
+    run("run", SHORT.clip, "--out", tmp_path, "--recipe", SHORT.recipe)
+    assert not (folder / "score.json").exists()
+    assert not [path for path in folder.iterdir() if path.name.startswith(".")]
+
+
+def test_names_in_tables_are_text_and_not_markup(run, tmp_path):
+    recipe = tmp_path / "recipe.toml"
+    recipe.write_text(SHORT.recipe.read_text().replace('"Gap"', '"[red]Gap[/red]"'))
+    _, out, _ = run("run", SHORT.clip, "--out", tmp_path, "--recipe", recipe)
+    assert "[red]Gap[/red]" in out
+    assert "Counts of animals" in out

@@ -55,6 +55,7 @@ class Saving(QObject):
         self.session = session
         self.path: Path | None = None  # the user's own file; None for work without a name
         self.fault = ""
+        self.closed = False
         self._file: ProjectFile | None = None
         self._lock: ProjectLock | None = None
         self._saved: Document | None = None  # what the file holds
@@ -227,6 +228,7 @@ class Saving(QObject):
 
     def close(self) -> None:
         """End the thread and let others open the project."""
+        self.closed = True
         self._clock.stop()
         self._worker.shutdown(wait=True)
         if self._lock is not None:

@@ -6,6 +6,7 @@ import sys
 import threading
 from pathlib import Path
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QApplication
 
 from drover.app.theme import apply_theme
@@ -24,6 +25,7 @@ def start(arguments: list[str]) -> int:
     tidy = TidyHere(app)
     threading.Thread(target=warm_kernels, name="drover-warm", daemon=True).start()
     window = MainWindow()
+    window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     window.show()
     if "--demo" in arguments:
         window.open_demo()

@@ -5,13 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 import pyqtgraph as pg
-from PySide6.QtGui import QColor, QFont, QFontDatabase
-from PySide6.QtWidgets import QApplication
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 
 __all__ = [
     "CLAY", "FIELD", "IDENTITY_COLOURS", "INK", "MOSS", "MUTED", "MUTED_TEXT", "OCHRE", "PAPER", "RULE",
     "SHADOW", "STONE",
-    "apply_theme", "colour", "identity_colour", "number_font",
+    "apply_theme", "colour", "dress", "identity_colour", "number_font",
 ]  # fmt: skip
 
 STONE, PAPER, INK, MUTED, RULE = "#ECEAE4", "#F7F5F0", "#23302C", "#6E7B75", "#D5D1C6"
@@ -55,13 +55,35 @@ def apply_theme(app: QApplication) -> None:
     font.setPixelSize(12)
     app.setFont(font)
     app.setStyle("Fusion")
-    app.setStyleSheet(_SHEET)
+    app.setPalette(_palette())
+    QToolTip.setPalette(_palette(tip=True))
+    QToolTip.setFont(font)
     pg.setConfigOptions(antialias=True, background=PAPER, foreground=MUTED)
+
+
+def dress(window: QWidget) -> None:
+    """Give a finished window its style: once, as every widget that joins a styled window is styled anew each time."""
+    window.setStyleSheet(_SHEET)
+
+
+def _palette(*, tip: bool = False) -> QPalette:
+    """Plain colours, for all that needs no rule of its own."""
+    role, out = QPalette.ColorRole, QPalette(QColor(STONE))
+    text, ground = (PAPER, INK) if tip else (INK, STONE)
+    for part, name in (
+        (role.Window, ground), (role.WindowText, text), (role.Base, "#FFFFFF"), (role.AlternateBase, PAPER),
+        (role.Text, INK), (role.Button, PAPER), (role.ButtonText, INK), (role.ToolTipBase, INK),
+        (role.ToolTipText, PAPER), (role.Highlight, MOSS), (role.HighlightedText, "#FFFFFF"),
+        (role.PlaceholderText, MUTED_TEXT),
+    ):  # fmt: skip
+        out.setColor(part, QColor(name))
+    for part in (role.WindowText, role.Text, role.ButtonText):
+        out.setColor(QPalette.ColorGroup.Disabled, part, QColor("#A9AFAA"))
+    return out
 
 
 _DOWN = (Path(__file__).parent / "signs" / "down.svg").as_posix()
 _SHEET = f"""
-* {{ color: {INK}; font-family: Inter; font-size: 12px; }}
 QMainWindow, QDialog, QMessageBox {{ background: {STONE}; }}
 QMenuBar {{ background: {PAPER}; padding: 1px 4px; }}
 QMenuBar::item {{ padding: 4px 9px; border-radius: 4px; background: transparent; }}

@@ -37,6 +37,7 @@ from drover.app.saving import Saving, unnamed_work
 from drover.app.session import Session
 from drover.app.status import StatusLine
 from drover.app.strip import StageStrip
+from drover.app.theme import dress
 from drover.app.welcome import Welcome
 from drover.core.detect_pass import Progress
 from drover.core.examples import example
@@ -53,6 +54,8 @@ class MainWindow(QMainWindow):
     def __init__(self, session: Session | None = None) -> None:
         super().__init__()
         self.session = session or Session()
+        # A part of the window, and gone with it: what the session's signals call would else keep both for ever.
+        self.session.setParent(self)
         self.pictures = Pictures(self.session)
         self.playback = Playback(self.session, self.pictures)
         self.saving = Saving(self.session)
@@ -70,6 +73,7 @@ class MainWindow(QMainWindow):
         self.menuBar().setCornerWidget(self.corner)
         self._connect()
         self.strip.choose("track")
+        dress(self)
         self.field.setFocus()
         self._refresh()
 
@@ -320,6 +324,9 @@ class MainWindow(QMainWindow):
             self.dials.show_audit()
 
     def closeEvent(self, event: QCloseEvent) -> None:
+        if self.saving.closed:
+            super().closeEvent(event)
+            return
         self.playback.pause()
         fault = self.saving.finish()
         if fault and not self.asking.may_close_unsaved(fault):

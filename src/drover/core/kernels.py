@@ -1,10 +1,12 @@
 """Compile every kernel once, on tiny inputs, so that nobody waits for it later.
 
-Run as ``python -m drover.core.kernels``; the window does the same on a thread of its own at start.
+Run as ``python -m drover.core.kernels``, which shares the work among two processes; the window does the same on a
+thread of its own at start.
 """
 
 from __future__ import annotations
 
+from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
 from typing import Literal
 
@@ -145,5 +147,12 @@ def _warm_score(tracks: Tracks) -> None:
     score_result(tracks, truth, ScoreSettings())
 
 
+def _compile_in_two() -> None:
+    """Both halves at once, each in a process of its own: compiling keeps one core busy for minutes."""
+    with ProcessPoolExecutor(2) as pool:
+        for half in [pool.submit(work) for work in (_warm_detect, _warm_track)]:
+            half.result()
+
+
 if __name__ == "__main__":
-    warm_kernels()
+    _compile_in_two()

@@ -33,6 +33,7 @@ _LUMA_FIRST = {"yuv420p", "yuv422p", "yuv444p", "yuvj420p", "yuvj422p", "yuvj444
 _FULL_RANGE = {"yuvj420p", "yuvj422p", "yuvj444p", "gray"}
 _JPEG_RANGE = 2
 MOST_PIXELS = 8192 * 8192
+_LOOSE = {"mpeg", "mpegts", "mpegvideo", "h264"}  # streams whose stamps are worked out on the way
 # Containers of text that the decoder library draws as pictures, or that name other files to be opened.
 _NOT_FOOTAGE = {"tty", "bin", "xbin", "adf", "idf", "concat", "hls", "dash", "lavfi"}
 
@@ -223,11 +224,20 @@ class ClipReader:
                 self._decoded = None
             if first is not None and first <= target:
                 self._decoded = None
-                return None
+                return self._found_from_start(target) if self._container.format.name in _LOOSE else None
             back += 1
             if back > len(self._keys) + 1:
                 return None
             self._seek(index, back)
+
+    def _found_from_start(self, target: int) -> VideoFrame | None:
+        """A picture looked for from the very start: after a seek, streams without an index may stamp it otherwise."""
+        self._reached = -1
+        self._decoded = None
+        for picture in self._restarted():
+            if (picture.pts if picture.pts is not None else picture.dts) == target:
+                return picture
+        return None
 
     def _ahead(self, index: int) -> bool:
         """Whether decoding on from here reaches the frame without passing a key frame on the way."""

@@ -199,7 +199,7 @@ def _row(path: Path, line: int, cells: list[str]) -> _Row:
     try:
         values = [float(cell) for cell in cells[:6]]
     except ValueError as error:
-        raise FormatError(f"{where}: {error}; the first six columns must be numbers") from error
+        raise FormatError(f"{where}: {str(error)[:120]}; the first six columns must be numbers") from error
     if not all(math.isfinite(value) for value in values):
         raise FormatError(f"{where}: holds a value that is not a finite number; remove or mend the row")
     frame, identity, left, top, width, height = values
