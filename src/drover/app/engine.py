@@ -150,6 +150,10 @@ class Engine(QObject):
         """Start whatever is needed for all results to belong to the recipe in force."""
         if self.subject is None:
             return
+        if self.fresh("detect") and self._detect_job.busy:
+            self._detect_job.cancel()  # what was asked for meanwhile is wanted no more
+            self._ticket += 1
+            self.progressed.emit(None)
         if not self.fresh("detect"):
             if not (self.footage_missing and self.needs_footage):
                 self._request_detect()
@@ -237,6 +241,9 @@ class Engine(QObject):
         results, settings = found
         self.progressed.emit(None)
         self._remember(*(result for name, result in results.items() if name != "camera"))
+        if results["detect"].key != self.keys["detect"]:
+            self.bring_up_to_date()
+            return
         self._take_detect(results["detect"], settings)
         for note in results["detect"].value.notes:
             self.message_raised.emit(note)

@@ -6,8 +6,12 @@ import argparse
 import json
 import os
 import platform
+import subprocess
+import sys
 import time
 from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +20,7 @@ from rich import box
 from rich.console import Console
 from rich.table import Table
 
-from drover.bench.made_up import many_tracks
+from drover.bench.made_up import many_tracks, truth_from
 from drover.core.count.lines import count_crossings
 from drover.core.count.paths import prepare_paths
 from drover.core.detect.detector import Detector
@@ -32,8 +36,10 @@ from drover.core.recipe import CountSettings, LineSettings, Recipe, ScoreSetting
 from drover.core.run import run_clip
 from drover.core.run_files import versions
 from drover.core.score.spans import score_result
-from drover.core.simulate.boxes import simulate_boxes
+from drover.core.simulate.boxes import flickering, simulate_boxes, together
+from drover.core.track.moments import find_moments
 from drover.core.track.whole_clip import link_detections
+from drover.core.types import Detections
 
 __all__ = ["main"]
 
@@ -76,9 +82,7 @@ def _whole_clip(figures: Figures) -> None:
     figures |= {
         "decode_fps": decode_fps,
         "pipeline_fps": whole_fps,
-        "pipeline_of_decode": whole_fps / decode_fps,
         "relink_demo_s": link,
-        "relink_demo_fps": clip.frame_count / link,
         "recount_demo_ms": 1000 * recount,
         "score_demo_s": score,
     }
@@ -126,50 +130,128 @@ def _window(figures: Figures) -> None:
 
 
 def _made_up(figures: Figures) -> None:
-    line = LineSettings(name="Gap", points=((0.5, 0.9), (0.5, 0.1)))
-    for objects, frames in ((50, 1500), (1000, 60)):
+    for name, objects, flickers, frames in (("50", 50, 0, 1500), ("1000", 1000, 0, 300), ("clutter", 50, 1000, 300)):
         found, _ = simulate_boxes(objects, frames)
-        times = np.arange(frames) / 25
-        spent = _seconds(lambda found=found, times=times: link_detections(found, times, 25.0, Recipe().track))
-        figures[f"relink_{objects}_fps"] = frames / spent
+        if flickers:
+            found = together(found, flickering(frames, flickers))
+        figures[f"relink_{name}_fps"] = frames / _seconds(partial(_linked, found), times=2)
+    half = simulate_boxes(50, 150)[0]
+    figures["clutter_growth"] = _growth(half)
     rows = many_tracks(1000, 1000)
     paths = {"foot": prepare_paths(rows)}
     times = np.arange(1000) / 25
-    settings = CountSettings(line=(line,))
+    settings = CountSettings(line=(LineSettings(name="Gap", points=((0.5, 0.9), (0.5, 0.1))),))
     count_crossings(rows, times, settings, paths=paths)
     figures["recount_million_ms"] = 1000 * _seconds(
         lambda: count_crossings(rows, times, settings, paths=paths), times=10
     )
-    from drover.bench.made_up import truth_from
-
     small = many_tracks(50, 1500)
     truth = truth_from(small)
     figures["score_1500x50_s"] = _seconds(lambda: score_result(small, truth, ScoreSettings()), times=2)
 
 
-_WORDS = {
-    "decode_fps": ("decode alone", "frames/s", ""),
-    "pipeline_fps": ("whole pipeline", "frames/s", "≥ 60"),
-    "pipeline_of_decode": ("whole pipeline over decode alone", "ratio", "≥ 0.33"),
-    "relink_demo_s": ("re-link the demo", "s", "≤ 1"),
-    "relink_demo_fps": ("re-link the demo", "frames/s", ""),
-    "recount_demo_ms": ("recount the demo after a line moves", "ms", "≤ 20"),
-    "score_demo_s": ("score the demo", "s", ""),
-    "detect_fps": ("Detect alone, default recipe", "frames/s", ""),
-    "mixture_fps": ("mixture, clean-up and components alone", "frames/s", "≥ 150"),
-    "dial_to_picture_ms": ("threshold to new mask, 1280 × 720", "ms", "≤ 50"),
-    "dial_to_screen_ms": ("threshold handle to painted field, in the window", "ms", "≤ 50"),
-    "relink_to_screen_s": ("gate handle to the demo linked and painted", "s", "≤ 0.3"),
-    "line_to_screen_ms": ("a line dragged: one move recounted and painted, in the window", "ms", "≤ 50"),
-    "relink_50_fps": ("re-link 50 objects", "frames/s", "≥ 5000"),
-    "relink_1000_fps": ("re-link 1000 objects", "frames/s", "≥ 300"),
-    "recount_million_ms": ("recount a million track rows", "ms", "≤ 10"),
-    "score_1500x50_s": ("score 1500 frames × 50 objects", "s", "≤ 0.3"),
+def _linked(found: Detections) -> None:
+    """Boxes linked, finished, and their moments found."""
+    times = np.arange(found.frame_count) / 25
+    find_moments(link_detections(found, times, 25.0, Recipe().track), times)
+
+
+def _growth(found: Detections) -> float:
+    """By how much more the time grows than the clutter, from 300 to 600 false boxes a frame; 1 is linear."""
+    few, many = (
+        _seconds(partial(_linked, together(found, flickering(found.frame_count, a_frame))), times=2)
+        for a_frame in (300, 600)
+    )
+    return many / few / 2
+
+
+def _start(figures: Figures) -> None:
+    """From the program's start to the first frame of the demo's short clip painted, off screen, kernels warm."""
+    figures["start_s"] = _seconds(
+        lambda: subprocess.run(
+            [sys.executable, "-c", _STARTS, str(example("gap-short").clip)], check=True,
+            env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+        ),
+        times=2,
+    )  # fmt: skip
+
+
+_STARTS = """
+import sys, time
+from pathlib import Path
+from PySide6.QtWidgets import QApplication
+from drover.app.theme import apply_theme
+from drover.app.window import MainWindow
+app = QApplication([])
+apply_theme(app)
+window = MainWindow()
+window.show()
+window.session.open_clip(Path(sys.argv[1]))
+while window.pictures.frame is None:
+    app.processEvents()
+    time.sleep(0.002)
+window.field.repaint()
+import os
+os._exit(0)
+"""
+
+
+@dataclass(frozen=True)
+class _Row:
+    """One figure as it is printed: words, unit, and the least or most that was promised.
+
+    ``of_decode`` promises are multiples of the speed of decoding the same clip in the same run.
+    """
+
+    words: str
+    unit: str
+    least: float | None = None
+    most: float | None = None
+    of_decode: float | None = None
+
+    def promise(self, decode: float) -> tuple[str, float | None, float | None]:
+        """The promise in words, and its bounds on this machine."""
+        if self.of_decode is not None:
+            return f"≥ {self.of_decode:g} × decode", self.of_decode * decode, None
+        if self.least is not None:
+            return f"≥ {self.least:g}", self.least, None
+        return ("", None, None) if self.most is None else (f"≤ {self.most:g}", None, self.most)
+
+
+_ROWS = {
+    "decode_fps": _Row("decode alone", "frames/s"),
+    "pipeline_fps": _Row("whole pipeline", "frames/s", of_decode=0.5),
+    "relink_demo_s": _Row("re-link the demo", "s", most=0.3),
+    "recount_demo_ms": _Row("recount the demo after a line moves", "ms", most=10),
+    "score_demo_s": _Row("score the demo", "s"),
+    "detect_fps": _Row("Detect alone, default recipe", "frames/s"),
+    "mixture_fps": _Row("mixture, clean-up and components alone", "frames/s", of_decode=0.35),
+    "dial_to_picture_ms": _Row("threshold to new mask, 1280 × 720", "ms", most=50),
+    "dial_to_screen_ms": _Row("threshold handle to painted field, in the window", "ms", most=50),
+    "relink_to_screen_s": _Row("gate handle to the demo linked and painted", "s", most=0.3),
+    "line_to_screen_ms": _Row("a line dragged: one move recounted and painted, in the window", "ms", most=50),
+    "relink_50_fps": _Row("re-link 50 objects, moments included", "frames/s", of_decode=10),
+    "relink_1000_fps": _Row("re-link 1,000 objects, moments included", "frames/s", of_decode=0.7),
+    "relink_clutter_fps": _Row("re-link 50 among 1,000 flickering boxes, moments included", "frames/s", of_decode=0.35),
+    "clutter_growth": _Row("growth of that from 300 to 600 flickering boxes, 1 is linear", "ratio", most=1.3),
+    "recount_million_ms": _Row("recount a million track rows", "ms", most=10),
+    "score_1500x50_s": _Row("score 1500 frames × 50 objects", "s", most=0.3),
+    "start_s": _Row("start to first frame, kernels warm", "s", most=1.5),
 }
 
 
+def _printed(figures: Figures) -> None:
+    table = Table("work", "measured", "unit", "promised", "", box=box.SIMPLE_HEAD)
+    for key, value in figures.items():
+        row = _ROWS[key]
+        words, least, most = row.promise(figures["decode_fps"])
+        held = (least is None or value >= least) and (most is None or value <= most)
+        table.add_row(row.words, f"{value:.4g}", row.unit, words, "" if not words else "met" if held else "NOT MET")
+    Console(highlight=False, markup=False).print(table)
+
+
 def main() -> None:
-    """Run all measurements, print them and write them as JSON."""
+    """Run all measurements, print each with its promise as met or not, and write them as JSON."""
     parser = argparse.ArgumentParser(prog="python -m drover.bench", description=main.__doc__)
     parser.add_argument("--out", type=Path, default=Path("bench-out/bench.json"), help="JSON file to write")
     out = parser.parse_args().out
@@ -178,11 +260,8 @@ def main() -> None:
     _whole_clip(figures)
     _window(figures)
     _made_up(figures)
-    table = Table("work", "measured", "unit", "promised", box=box.SIMPLE_HEAD)
-    for key, value in figures.items():
-        words, unit, promise = _WORDS[key]
-        table.add_row(words, f"{value:.4g}", unit, promise)
-    Console(highlight=False).print(table)
+    _start(figures)
+    _printed(figures)
     out.parent.mkdir(parents=True, exist_ok=True)
     facts = {"machine": platform.machine(), "cores": os.cpu_count(), "versions": versions()}
     out.write_text(json.dumps({"figures": figures, **facts}, indent=2) + "\n", encoding="utf-8")

@@ -14,6 +14,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.kernel_parts import root_of
+
 __all__ = ["NOBODY", "assign_groups", "assign_most", "solve_assignment"]
 
 Int = NDArray[np.int64]
@@ -51,14 +53,6 @@ def assign_most(row: Int, column: Int, value: Float) -> Int:
 
 
 @njit(cache=True, nogil=True)
-def _root(parent: Int, k: int) -> int:  # pragma: no cover
-    while parent[k] != k:
-        parent[k] = parent[parent[k]]
-        k = parent[k]
-    return k
-
-
-@njit(cache=True, nogil=True)
 def assign_groups(
     track: Int, detection: Int, cost: Float, use: NDArray[np.bool_], tracks: int, detections: int, match: Int
 ) -> None:  # pragma: no cover
@@ -76,7 +70,7 @@ def assign_groups(
     parent = np.arange(tracks + detections)
     for e in range(track.shape[0]):
         if use[e]:
-            a, b = _root(parent, track[e]), _root(parent, tracks + detection[e])
+            a, b = root_of(parent, track[e]), root_of(parent, tracks + detection[e])
             if a != b:
                 parent[max(a, b)] = min(a, b)
     # Edges in order of their group, by counting.
@@ -84,14 +78,14 @@ def assign_groups(
     used = 0
     for e in range(track.shape[0]):
         if use[e]:
-            size[_root(parent, track[e]) + 1] += 1
+            size[root_of(parent, track[e]) + 1] += 1
             used += 1
     start = np.cumsum(size)
     fill = start.copy()
     order = np.empty(used, np.int64)
     for e in range(track.shape[0]):
         if use[e]:
-            g = _root(parent, track[e])
+            g = root_of(parent, track[e])
             order[fill[g]] = e
             fill[g] += 1
     row_of, column_of = np.full(tracks, -1, np.int64), np.full(detections, -1, np.int64)

@@ -7,7 +7,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 __all__ = [
-    "box_foot", "box_reference", "convex_hull", "inside_polygons", "overlap_matrix", "pair_overlap", "side_of_line",
+    "box_foot", "box_reference", "convex_hull", "inside_polygons", "overlap_matrix", "pair_overlap",
+    "points_inside", "side_of_line",
     "simplify_outline", "trace_outline",
 ]  # fmt: skip
 
@@ -50,15 +51,32 @@ def inside_polygons(
 ) -> NDArray[np.bool_]:
     """Which points (n, 2) lie in at least one polygon, by the even-odd rule; both in the same units."""
     inside = np.zeros(len(points), np.bool_)
-    x, y = points[:, 0], points[:, 1]
+    x, y = np.ascontiguousarray(points[:, 0], np.float64), np.ascontiguousarray(points[:, 1], np.float64)
     for polygon in polygons:
-        odd = np.zeros(len(points), np.bool_)
-        corners = np.asarray(polygon, np.float64)
-        for (x1, y1), (x2, y2) in zip(corners, np.roll(corners, -1, axis=0), strict=True):
-            if y1 != y2:
-                odd ^= ((y1 <= y) != (y2 <= y)) & (x < x1 + (y - y1) / (y2 - y1) * (x2 - x1))
-        inside |= odd
+        inside |= points_inside(x, y, np.asarray(polygon, np.float64))
     return inside
+
+
+@njit(cache=True, nogil=True)
+def points_inside(
+    x: NDArray[np.float64], y: NDArray[np.float64], corners: NDArray[np.float64]
+) -> NDArray[np.bool_]:  # pragma: no cover
+    """Which points lie in a polygon (n, 2), by the even-odd rule; all in the same units."""
+    out = np.zeros(x.shape[0], np.bool_)
+    low_x, high_x = corners[:, 0].min(), corners[:, 0].max()
+    low_y, high_y = corners[:, 1].min(), corners[:, 1].max()
+    n = corners.shape[0]
+    for i in range(x.shape[0]):
+        if x[i] < low_x or x[i] > high_x or y[i] < low_y or y[i] > high_y:
+            continue
+        odd = False
+        for s in range(n):
+            x1, y1 = corners[s, 0], corners[s, 1]
+            x2, y2 = corners[(s + 1) % n, 0], corners[(s + 1) % n, 1]
+            if (y1 <= y[i]) != (y2 <= y[i]) and x[i] < x1 + (y[i] - y1) / (y2 - y1) * (x2 - x1):
+                odd = not odd
+        out[i] = odd
+    return out
 
 
 def convex_hull(points: NDArray[np.float64]) -> NDArray[np.float64]:

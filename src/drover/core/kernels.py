@@ -22,6 +22,7 @@ from drover.core.detect.still import edge_strengths
 from drover.core.footage.reader import expand_luma
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
 from drover.core.recipe import (
+    AfterSettings,
     BackgroundSettings,
     BoxSettings,
     CountSettings,
@@ -34,7 +35,7 @@ from drover.core.recipe import (
     TrackSettings,
     ZoneSettings,
 )
-from drover.core.score.spans import score_result
+from drover.core.score.spans import score_boxes, score_result
 from drover.core.track.explain import explain_frame
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
@@ -48,6 +49,7 @@ __all__ = ["warm_kernels"]
 def warm_kernels() -> None:
     """Call every kernel once with the types it meets at work."""
     _warm_detect()
+    _warm_tables()
     _warm_track()
 
 
@@ -95,7 +97,7 @@ def _warm_track() -> None:
     overlap_matrix(fixed, box)
     for greedy in (False, True):
         _warm_tracker(TrackSettings(match=MatchSettings(assignment="greedy" if greedy else "optimal")))
-    _warm_tracker(TrackSettings(motion=MotionSettings(model="turning")))
+    _warm_tracker(TrackSettings(motion=MotionSettings(model="turning"), after=AfterSettings(smooth=True)))
 
 
 def _warm_tracker(settings: TrackSettings) -> None:
@@ -115,9 +117,6 @@ def _warm_tracker(settings: TrackSettings) -> None:
     times = np.arange(40) / 25
     tracks = link_detections(found, times, 25.0, settings)
     explain_frame(found, tracks, times, 25.0, settings, 38)
-    _warm_count(tracks, times)
-    _warm_score(tracks)
-    find_moments(tracks, times, look=found.look)
     lost = LostOnes(8.0, 0.1)
     living = Living()
     living.count = 1
@@ -125,6 +124,25 @@ def _warm_tracker(settings: TrackSettings) -> None:
     lost.lose(living, np.ones(1, np.bool_))
     living.born_at[0] = 1.0
     lost.returned(living, 0, 2.0)
+
+
+def _warm_tables() -> None:
+    """Two walks across each other as a finished table: every kernel of Count, of Score and of the moments."""
+    frames = 40
+    left, right = 2.0 * np.arange(frames), 80.0 - 2.0 * np.arange(frames)
+    x = np.column_stack([left, right]).ravel()
+    rows = len(x)
+    box = np.column_stack([x, np.full(rows, 30), x + 20, np.full(rows, 50)]).astype(np.float32)
+    plain, numbers = np.ones(rows, np.float32), np.arange(rows, dtype=np.int32)
+    tracks = Tracks(
+        np.arange(frames + 1, dtype=np.int64) * 2, np.tile(np.array([1, 2], np.int32), frames), box,
+        np.ones(rows, np.int8), numbers, plain, np.zeros(rows, np.int16), plain, np.zeros(0, np.float32), (120, 100),
+        margin=plain, nis=plain,
+    )  # fmt: skip
+    times = np.arange(frames) / 25
+    _warm_count(tracks, times)
+    _warm_score(tracks)
+    find_moments(tracks, times, look=np.full((rows, LOOK), 9, np.uint8))
 
 
 def _warm_count(tracks: Tracks, times: np.ndarray) -> None:
@@ -145,12 +163,15 @@ def _warm_score(tracks: Tracks) -> None:
         tracks.frame_start, tracks.identity, tracks.box, np.ones(rows, np.bool_), np.zeros(rows, np.int16), ones
     )
     score_result(tracks, truth, ScoreSettings())
+    frame = np.repeat(np.arange(tracks.frame_count), np.diff(tracks.frame_start))
+    found = Detections.from_boxes(frame, tracks.box, ones, frame_count=tracks.frame_count, size=tracks.size)
+    score_boxes(found, truth, ScoreSettings())
 
 
 def _compile_in_two() -> None:
     """Both halves at once, each in a process of its own: compiling keeps one core busy for minutes."""
     with ProcessPoolExecutor(2) as pool:
-        for half in [pool.submit(work) for work in (_warm_detect, _warm_track)]:
+        for half in [pool.submit(work) for work in (_warm_track, _warm_detect, _warm_tables)]:
             half.result()
 
 

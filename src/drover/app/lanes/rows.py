@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from drover.core.stretches import stretches
 from drover.core.types import Crossings, Tracks, TrackState
 
 __all__ = ["Lane", "make_lanes", "sort_lanes"]
@@ -59,6 +60,4 @@ def sort_lanes(lanes: list[Lane], order: str) -> list[Lane]:
 
 
 def _stretches(frames: np.ndarray, on: np.ndarray) -> tuple[tuple[int, int], ...]:
-    edge = np.diff(np.concatenate([[0], on.astype(np.int8), [0]]))
-    first, last = np.flatnonzero(edge == 1), np.flatnonzero(edge == -1) - 1
-    return tuple((int(frames[a]), int(frames[b]) + 1) for a, b in zip(first, last, strict=True))
+    return tuple((int(frames[a]), int(frames[b - 1]) + 1) for a, b in zip(*stretches(on), strict=True))

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from drover.core.count.ground import Ground, speeds
 from drover.core.count.zones import ZoneVisits, occupancy
 from drover.core.recipe import CountSettings, ZoneSettings
+from drover.core.stretches import stretches
 from drover.core.types import Crossings, Tracks
 
 __all__ = ["ALARM_KINDS", "Alarm", "find_alarms"]
@@ -98,10 +99,8 @@ def _crowds(zone: ZoneSettings, number: int, visits: ZoneVisits, times: NDArray[
         return []
     moments = np.unique(np.concatenate([visits.enter, visits.leave + 1e-9]))
     inside = occupancy(visits, number, moments)
-    over = np.concatenate([[0], (inside > zone.most_inside).astype(np.int8), [0]])
-    edge = np.diff(over)
     out = []
-    for first, past in zip(np.flatnonzero(edge == 1).tolist(), np.flatnonzero(edge == -1).tolist(), strict=True):
+    for first, past in zip(*(column.tolist() for column in stretches(inside > zone.most_inside)), strict=True):
         when, most = float(moments[first]), float(inside[first:past].max())
         out.append(Alarm("too many inside", zone.name, 0, _frame(times, when), when, most, float(zone.most_inside)))
     return out
@@ -116,9 +115,7 @@ def _too_fast(
         rows = tracks.path_of(int(visits.identity[k]))
         frame = tracks.frame[rows]
         rows = rows[(frame >= visits.enter_frame[k]) & (frame <= visits.leave_frame[k])]
-        over = np.concatenate([[0], (speed[rows] > zone.top_speed).astype(np.int8), [0]])
-        edge = np.diff(over)
-        for first, past in zip(np.flatnonzero(edge == 1).tolist(), np.flatnonzero(edge == -1).tolist(), strict=True):
+        for first, past in zip(*(column.tolist() for column in stretches(speed[rows] > zone.top_speed)), strict=True):
             at = times[tracks.frame[rows[first]]], times[tracks.frame[rows[past - 1]]]
             if at[1] - at[0] >= LEAST_FAST:
                 top, where = float(speed[rows[first:past]].max()), int(tracks.frame[rows[first]])

@@ -3,7 +3,7 @@
 Rows of the living paths are kept, and every fifth of a second the whole-clip rules are run over them: a whole clip and
 a live camera are judged by the same code. A crossing is told once nothing to come can change it: its path has left the
 dead band, or has ended. A path is kept until its identity has been gone for a while; the older half of one that lasts
-for minutes is thinned, which moves a crossing by less than the path's own jitter.
+long is thinned, which moves a crossing by less than the path's own jitter.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ from drover.core.types import DEFAULT_CLASS, Crossings, Tracks
 __all__ = ["LiveCount", "LiveEvents", "LiveRows"]
 
 EVERY = 0.2  # s between two looks at what holds
-MOST_ROWS = 3000  # of one path, from which its older half is thinned
+MOST_ROWS = 750  # of one path, from which its older half is thinned
 
 Float = NDArray[np.float64]
 
@@ -51,14 +51,27 @@ class LiveEvents:
     alarms: tuple[Alarm, ...] = ()
 
 
+_ROW = np.dtype([("frame", "<i8"), ("box", "<f4", 4), ("state", "i1"), ("class_id", "<i2")])
+
+
 @dataclass
 class _Path:
-    """One living path, and what was told of it already."""
+    """One living path, and what was told of it already; ``fresh`` rows join ``rows`` at the next look."""
 
-    rows: list[tuple[int, NDArray[np.float32], int, int]] = field(default_factory=list)  # frame, box, state, class
+    rows: NDArray[np.void] = field(default_factory=lambda: np.zeros(0, _ROW))
+    fresh: list[tuple[int, NDArray[np.float32], int, int]] = field(default_factory=list)
     seen: float = 0.0
     told: set[tuple[object, ...]] = field(default_factory=set)
     waiting: dict[tuple[object, ...], float] = field(default_factory=dict)  # since when a crossing has held
+
+    def pack(self) -> None:
+        """Take the fresh rows in, and thin the older half of a long path."""
+        if self.fresh:
+            self.rows = np.concatenate([self.rows, np.array(self.fresh, _ROW)])
+            self.fresh = []
+        if len(self.rows) > MOST_ROWS:
+            half = len(self.rows) // 2
+            self.rows = np.concatenate([self.rows[:half:2], self.rows[half:]])
 
 
 class LiveCount:
@@ -91,7 +104,7 @@ class LiveCount:
     @property
     def rows_kept(self) -> int:
         """Rows kept of all living paths."""
-        return sum(len(path.rows) for path in self._paths.values())
+        return sum(len(path.rows) + len(path.fresh) for path in self._paths.values())
 
     def step(self, time: float, rows: LiveRows) -> LiveEvents:
         """Take in the tracks of a frame at ``time`` s; tells what has come to hold."""
@@ -102,7 +115,7 @@ class LiveCount:
             rows.identity.tolist(), rows.box, rows.state.tolist(), rows.class_id.tolist(), strict=True
         ):
             path = self._paths.setdefault(who, _Path())
-            path.rows.append((self._frame, box.copy(), state, kind))
+            path.fresh.append((self._frame, box.copy(), state, kind))
             path.seen = self._now
         if self._now - self._looked < EVERY:
             return LiveEvents()
@@ -131,21 +144,22 @@ class LiveCount:
 
     def _table(self) -> tuple[Tracks, Float]:
         """The rows kept as tracks, with a frame for each moment that some row is of."""
-        rows = [(who, *row) for who, path in self._paths.items() for row in path.rows]
-        frames = np.array([row[1] for row in rows], np.int64)
-        moments, place = np.unique(frames, return_inverse=True)
-        identity = np.array([row[0] for row in rows], np.int32)
+        for path in self._paths.values():
+            path.pack()
+        rows = np.concatenate([path.rows for path in self._paths.values()])
+        lengths = [len(path.rows) for path in self._paths.values()]
+        identity = np.repeat(np.array(list(self._paths), np.int32), lengths)
+        moments, place = np.unique(rows["frame"], return_inverse=True)
         order = np.lexsort((identity, place))
-        counts = np.bincount(place, minlength=len(moments))
-        n = len(rows)
+        counts, n = np.bincount(place, minlength=len(moments)), len(rows)
         return Tracks(
             frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
             identity=identity[order],
-            box=np.stack([row[2] for row in rows])[order].astype(np.float32),
-            state=np.array([row[3] for row in rows], np.int8)[order],
+            box=np.ascontiguousarray(rows["box"][order]),
+            state=np.ascontiguousarray(rows["state"][order]),
             detection=np.full(n, -1, np.int32),
             confidence=np.ones(n, np.float32),
-            class_id=np.array([row[4] for row in rows], np.int16)[order],
+            class_id=np.ascontiguousarray(rows["class_id"][order]),
             distance=np.full(n, np.nan, np.float32),
             nearest_refused=np.zeros(0, np.float32),
             size=self._size,
@@ -226,11 +240,8 @@ class LiveCount:
         return tuple(out)
 
     def _tidy(self) -> None:
-        """Thin long paths, and forget the times of moments that no row is of."""
-        used: set[int] = {self._frame}
+        """Forget the times of moments that no row is of."""
+        used = {self._frame}
         for path in self._paths.values():
-            if len(path.rows) > MOST_ROWS:
-                half = len(path.rows) // 2
-                path.rows = path.rows[:half:2] + path.rows[half:]
-            used.update(row[0] for row in path.rows)
+            used.update(path.rows["frame"].tolist())
         self._times = {frame: self._times[frame] for frame in used}

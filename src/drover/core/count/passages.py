@@ -11,11 +11,11 @@ it is where it came out: forward and back within the band add nothing.
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
+
+from drover.core.kernel_parts import longer
 
 __all__ = ["find_passages", "line_distance", "settled_passages", "two_of"]
 
@@ -52,7 +52,7 @@ def find_passages(
                 continue
             if n == most:
                 most *= 2
-                step, share, direction = _longer(step, most), _longer(share, most), _longer(direction, most)
+                step, share, direction = longer(step, most), longer(share, most), longer(direction, most)
             step[n] = i
             share[n] = before / (before - after)
             direction[n] = 1 if after >= 0 else -1
@@ -65,13 +65,6 @@ def find_passages(
                 direction[b], direction[b - 1] = direction[b - 1], direction[b]
                 b -= 1
     return step[:n].copy(), share[:n].copy(), direction[:n].copy()
-
-
-@njit(cache=True, nogil=True)
-def _longer(values: Any, most: int) -> Any:  # pragma: no cover
-    out = np.empty(most, values.dtype)
-    out[: values.shape[0]] = values
-    return out
 
 
 @njit(cache=True, nogil=True)

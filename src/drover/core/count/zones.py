@@ -9,6 +9,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.count.paths import KnownPaths, TrackPaths, path_for
+from drover.core.geometry import points_inside
 from drover.core.recipe import CountSettings, ZoneSettings
 from drover.core.types import DEFAULT_CLASS, Tracks
 
@@ -151,26 +152,6 @@ def edge_share(x: Float, y: Float, step: int, corners: Float, last: bool) -> flo
         if 0 <= t <= 1 and 0 <= u <= 1 and (best < 0 or (t < best) == last):
             best = t
     return 0.5 if best < 0 else best
-
-
-@njit(cache=True, nogil=True)
-def points_inside(x: Float, y: Float, corners: Float) -> NDArray[np.bool_]:  # pragma: no cover
-    """Which points lie in a polygon, by the even-odd rule; all in px."""
-    out = np.zeros(x.shape[0], np.bool_)
-    low_x, high_x = corners[:, 0].min(), corners[:, 0].max()
-    low_y, high_y = corners[:, 1].min(), corners[:, 1].max()
-    n = corners.shape[0]
-    for i in range(x.shape[0]):
-        if x[i] < low_x or x[i] > high_x or y[i] < low_y or y[i] > high_y:
-            continue
-        odd = False
-        for s in range(n):
-            x1, y1 = corners[s, 0], corners[s, 1]
-            x2, y2 = corners[(s + 1) % n, 0], corners[(s + 1) % n, 1]
-            if (y1 <= y[i]) != (y2 <= y[i]) and x[i] < x1 + (y[i] - y1) / (y2 - y1) * (x2 - x1):
-                odd = not odd
-        out[i] = odd
-    return out
 
 
 @njit(cache=True, nogil=True)

@@ -13,6 +13,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.detect.bitmask import lowest_place
+from drover.core.kernel_parts import root_of
 
 __all__ = ["Blobs", "fill_holes", "find_blobs", "take_blobs"]
 
@@ -151,14 +152,6 @@ def _changes(words: NDArray[np.uint64]) -> int:  # pragma: no cover
 
 
 @njit(cache=True, nogil=True)
-def _root(parent: NDArray[np.int64], k: int) -> int:  # pragma: no cover
-    while parent[k] != k:
-        parent[k] = parent[parent[k]]
-        k = parent[k]
-    return k
-
-
-@njit(cache=True, nogil=True)
 def join_runs(runs: NDArray[np.int32], corners: bool) -> tuple[NDArray[np.int64], int]:  # pragma: no cover
     """Label of each run, in order of first appearance, and how many there are; ``corners`` join too."""
     slack = 0 if corners else 1
@@ -177,14 +170,14 @@ def join_runs(runs: NDArray[np.int32], corners: bool) -> tuple[NDArray[np.int64]
                     a += 1
                 j = a
                 while j < above_end and runs[j, 1] + slack <= runs[k, 2]:
-                    p, q = _root(parent, j), _root(parent, k)
+                    p, q = root_of(parent, j), root_of(parent, k)
                     parent[max(p, q)] = min(p, q)
                     j += 1
         above, above_end, here = here, end, end
     label = np.empty(n, np.int64)
     count = 0
     for k in range(n):
-        root = _root(parent, k)
+        root = root_of(parent, k)
         if root == k:
             label[k] = count
             count += 1

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.detect.blobs import Blobs
+from drover.core.geometry import points_inside
 from drover.core.recipe import WhereSettings
 
 __all__ = ["Region", "fill_polygon"]
@@ -25,15 +26,8 @@ def fill_polygon(points: tuple[tuple[float, float], ...], size: tuple[int, int])
     """
     width, height = size
     corners = np.asarray(points, np.float64) * np.array(size, np.float64)
-    x, y = np.arange(width) + 0.5, np.arange(height) + 0.5
-    inside = np.zeros((height, width), np.bool_)
-    for (x1, y1), (x2, y2) in zip(corners, np.roll(corners, -1, axis=0), strict=True):
-        crosses = (y1 <= y) != (y2 <= y)
-        if y1 == y2 or not crosses.any():
-            continue
-        at = x1 + (y[crosses] - y1) / (y2 - y1) * (x2 - x1)
-        inside[crosses] ^= x[None, :] < at[:, None]
-    return inside
+    x, y = np.meshgrid(np.arange(width, dtype=np.float64) + 0.5, np.arange(height, dtype=np.float64) + 0.5)
+    return points_inside(x.ravel().astype(np.float64), y.ravel().astype(np.float64), corners).reshape(height, width)
 
 
 class Region:

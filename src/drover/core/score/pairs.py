@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from drover.core.assignment import assign_most
 from drover.core.geometry import pair_overlap
+from drover.core.kernel_parts import longer
 from drover.core.types import LabelledRows, Truth, rows_to_frames
 
 __all__ = ["Pairs", "assign_pairs", "find_pairs"]
@@ -107,9 +108,7 @@ def overlapping_rows(
                     continue
                 if n == room:
                     room *= 2
-                    more, more_overlap = np.empty((room, 2), np.int64), np.empty(room)
-                    more[:n], more_overlap[:n] = rows, overlap
-                    rows, overlap = more, more_overlap
+                    rows, overlap = longer(rows, room), longer(overlap, room)
                 rows[n, 0], rows[n, 1], overlap[n] = t, d, shared
                 n += 1
     return rows[:n, 0].copy(), rows[:n, 1].copy(), overlap[:n].copy()

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.geometry import pair_overlap
+from drover.core.kernel_parts import longer
 from drover.core.recipe import MatchSettings
 from drover.core.track.filters import plane_distance, scale_of
 from drover.core.track.looks import look_distance
@@ -191,19 +190,11 @@ def find_candidates(
             pair_terms(mean, cov, last, k, forecast, box, d, unseen[k], noise, gate, generalised, memory, look, terms)
             if n == room:
                 room *= 2
-                track, detection = _longer(track, room), _longer(detection, room)
-                cost, distance = _longer(cost, room), _longer(distance, room)
+                track, detection = longer(track, room), longer(detection, room)
+                cost, distance = longer(cost, room), longer(distance, room)
             track[n], detection[n], distance[n] = k, d, inside_apart[c]
             cost[n] = WAIT_WEIGHT * wait[k]
             for t in range(terms.shape[0]):
                 cost[n] += weights[t] * terms[t] / total
             n += 1
     return track[:n].copy(), detection[:n].copy(), cost[:n].copy(), distance[:n].copy(), nearest
-
-
-@njit(cache=True, nogil=True)
-def _longer(column: Any, room: int) -> Any:  # pragma: no cover
-    """A column, of whatever kind, with more room."""
-    out = np.empty(room, column.dtype)
-    out[: column.shape[0]] = column
-    return out

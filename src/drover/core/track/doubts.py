@@ -9,6 +9,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.geometry import pair_overlap
+from drover.core.kernel_parts import longer
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
 from drover.core.track.looks import look_changes
@@ -271,9 +272,7 @@ def close_pairs(
                     continue
                 if n == room:
                     room *= 2
-                    more, more_overlap = np.empty((room, 3), np.int64), np.empty(room)
-                    more[:n], more_overlap[:n] = rows, overlap
-                    rows, overlap = more, more_overlap
+                    rows, overlap = longer(rows, room), longer(overlap, room)
                 rows[n, 0], rows[n, 1], rows[n, 2], overlap[n] = f, min(a, b), max(a, b), shared
                 n += 1
     return rows[:n, 0].copy(), rows[:n, 1].copy(), rows[:n, 2].copy(), overlap[:n].copy()

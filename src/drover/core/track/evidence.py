@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import chi2
 
+from drover.core.stretches import stretches
 from drover.core.types import Detections, Tracks, TrackState
 
 __all__ = ["NoiseCheck", "chi_square_share", "gap_lengths", "gaps_of", "match_distance_samples", "noise_check"]
@@ -27,8 +28,7 @@ def gaps_of(tracks: Tracks) -> NDArray[np.int64]:
     """Every stretch of coasting that ended in being seen again: (n, 3) identity, first frame, frames."""
     paths = tracks.paths
     coasting = tracks.state[paths.row] == TrackState.COASTING
-    edge = np.diff(np.concatenate([[0], coasting.astype(np.int8), [0]]))
-    first, past = np.flatnonzero(edge == 1), np.flatnonzero(edge == -1)
+    first, past = stretches(coasting)
     owner = tracks.identity[paths.row]
     return np.column_stack([owner[first], paths.frame[first], past - first]).astype(np.int64)
 

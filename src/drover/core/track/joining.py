@@ -10,13 +10,13 @@ beginnings, so that clutter costs no more than its share.
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.assignment import assign_groups
+from drover.core.kernel_parts import longer
 from drover.core.recipe import TrackSettings
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
@@ -227,7 +227,7 @@ def find_joins(
             found = min(found + 1, MOST_STARTS)
         if n + found + 1 > room:
             room = 2 * room + found
-            ends, starts, costs = _longer(ends, room), _longer(starts, room), _longer(costs, room)
+            ends, starts, costs = longer(ends, room), longer(starts, room), longer(costs, room)
         for k in range(found):
             ends[n], starts[n], costs[n] = a, best[k], best_cost[k]
             n += 1
@@ -240,13 +240,6 @@ def find_joins(
             ends[n], starts[n], costs[n] = a, b, min(cost - AS_LINKED, AS_LINKED_AT_MOST)
             n += 1
     return ends[:n].copy(), starts[:n].copy(), costs[:n].copy()
-
-
-@njit(cache=True, nogil=True)
-def _longer(column: Any, room: int) -> Any:  # pragma: no cover
-    out = np.empty(room, column.dtype)
-    out[: column.shape[0]] = column
-    return out
 
 
 @njit(cache=True, nogil=True)
