@@ -57,7 +57,7 @@ class MatchSettings(Settings):
     """Which detection may continue which track, and what it costs. The weights share out the cost."""
 
     gate: float = dial(
-        8.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
+        7.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
     )
     farthest: float = dial(
         1.2, 0.1, 50.0, "sizes", "Largest distance from the forecast in sizes of the object, however unsure it is.", 0.1

@@ -180,12 +180,11 @@ def find_candidates(
                 continue
             inside[found], inside_apart[found] = order[here], apart
             found += 1
-        limit = gate
+        chosen = found
         if found > MOST_CANDIDATES:
-            limit = np.partition(inside_apart[:found], MOST_CANDIDATES)[MOST_CANDIDATES]
-        for c in range(found):
-            if inside_apart[c] > limit:
-                continue
+            chosen = MOST_CANDIDATES
+            keep_nearest(inside, inside_apart, found, chosen, k)
+        for c in range(chosen):
             d = inside[c]
             pair_terms(mean, cov, last, k, forecast, box, d, unseen[k], noise, gate, generalised, memory, look, terms)
             if n == room:
@@ -198,3 +197,26 @@ def find_candidates(
                 cost[n] += weights[t] * terms[t] / total
             n += 1
     return track[:n].copy(), detection[:n].copy(), cost[:n].copy(), distance[:n].copy(), nearest
+
+
+@njit(cache=True, nogil=True)
+def keep_nearest(row: Int, apart: Float, found: int, wanted: int, turn: int) -> None:  # pragma: no cover
+    """Bring the ``wanted`` nearest of ``found`` entries to the front, in place.
+
+    Of entries equally far those from place ``turn`` on are taken, round and round: of many boxes on one spot every
+    track weighs others.
+    """
+    limit = np.partition(apart[:found], wanted - 1)[wanted - 1]
+    kept_row, kept_apart = np.empty(wanted, np.int64), np.empty(wanted)
+    n = 0
+    for c in range(found):
+        if apart[c] < limit:
+            kept_row[n], kept_apart[n] = row[c], apart[c]
+            n += 1
+    c = turn % found
+    while n < wanted:
+        if apart[c] == limit:
+            kept_row[n], kept_apart[n] = row[c], apart[c]
+            n += 1
+        c = (c + 1) % found
+    row[:wanted], apart[:wanted] = kept_row, kept_apart
