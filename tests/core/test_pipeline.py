@@ -10,13 +10,15 @@ from builders import crossings_of
 
 from drover.core.detect.box_choice import take_rows
 from drover.core.detect_pass import detect_clip
-from drover.core.graph import Subject, keys_of
+from drover.core.footage.reader import ClipReader
+from drover.core.graph import Subject, keys_of, run_stage
+from drover.core.live import LIVE_STAGES, LiveRun
 from drover.core.recipe import DetectSettings, Recipe, ScoreSettings, with_value
 from drover.core.result_store import ResultStore
 from drover.core.run import run_clip
 from drover.core.run_files import write_run
 from drover.core.score.spans import score_boxes, score_result
-from drover.core.types import only_frames
+from drover.core.types import TrackState, only_frames
 
 
 def keys(clip, recipe: Recipe) -> tuple[str, str, str]:
@@ -49,6 +51,32 @@ def test_a_known_result_comes_from_the_store_with_everything_in_it(short_info, t
     assert np.array_equal(first.histogram, again.histogram)
     assert len(first.checkpoints) == len(again.checkpoints) > 10
     assert steps[-1].done == steps[-1].total == 250
+
+
+def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short_clip, short_run):
+    """The same boxes, the same identities once they are believed, the same crossings where nothing is joined."""
+    recipe = with_value(short_run.recipe, "track.after.join", False)
+    recipe = with_value(recipe, "track.after.fill_gaps", False)
+    made = run_stage("count", Subject(short_info), recipe)
+    found, tracks, counted = (made[name].value for name in ("detect", "track", "count"))
+    live, events = LiveRun(recipe, (short_info.width, short_info.height), short_info.rate), []
+    with ClipReader(short_clip) as reader:
+        for frame in reader.frames():
+            step = live.step(frame)
+            assert np.array_equal(step.found.box, found.detections.box[found.detections.rows_of(frame.index)])
+            rows = tracks.tracks.rows_of(frame.index)
+            whole = dict(zip(tracks.tracks.identity[rows].tolist(), tracks.tracks.box[rows].tolist(), strict=True))
+            for who, box, state in zip(
+                step.rows.identity.tolist(), step.rows.box.tolist(), step.rows.state, strict=True
+            ):
+                assert state == TrackState.COASTING or whole[who] == box
+            events += step.events.crossings
+    events += live.finish().crossings
+    c = counted.crossings
+    assert sorted((n, who, way) for n, who, way, _ in events) == sorted(
+        zip(c.line.tolist(), c.identity.tolist(), c.direction.tolist(), strict=True)
+    )
+    assert LIVE_STAGES == ("camera", "motion", "detect", "track", "count")
 
 
 def test_a_damaged_store_is_worked_around(short_info, tmp_path):

@@ -77,6 +77,14 @@ class TrackRows:
         """Close the frame being written."""
         self._frame_start.append(self._count)
 
+    def newest(self) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.int8], NDArray[np.int16]]:
+        """Identity, box, state and class of the believed rows of the frame closed last."""
+        part = slice(self._frame_start[-2] if len(self._frame_start) > 1 else 0, self._frame_start[-1])
+        identity = np.array([self._identity.get(n, 0) for n in self.columns["number"][part].tolist()], np.int32)
+        keep = identity > 0
+        box, state, kind = (self.columns[name][part][keep] for name in ("box", "state", "class_id"))
+        return identity[keep], box, state, kind
+
     def tracks(self, size: tuple[int, int], class_names: tuple[str, ...]) -> Tracks:
         """The finished table: believed tracks only, each ending where it was last seen."""
         table = {name: column[: self._count] for name, column in self.columns.items()}

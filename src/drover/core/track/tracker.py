@@ -167,6 +167,10 @@ class Tracker:
         """Everything linked so far; tracks that were never believed are left out."""
         return self._rows.tracks(self.size, class_names)
 
+    def now(self) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.int8], NDArray[np.int16]]:
+        """Identity, box, state and class of every believed track in the frame stepped last."""
+        return self._rows.newest()
+
     # --- one step in parts ------------------------------------------------------------------------------------
 
     def _expire(self, time: float) -> None:
