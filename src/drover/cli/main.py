@@ -8,38 +8,26 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import socket
 import sys
-from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
-import numpy as np
 import typer
 from typer.main import get_command
 
 from drover import __version__
+from drover.cli.parts import folder_name, headless_demo, link_boxes, report, run_one, window
 from drover.cli.progress import shown_progress
-from drover.cli.tables import print_count_table, print_score_table
-from drover.core.count.zones import zone_totals
+from drover.cli.tables import print_score_table
 from drover.core.errors import DroverError
-from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
-from drover.core.formats.box_import import read_box_file
 from drover.core.formats.box_rows import read_tracks, read_truth
-from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
-from drover.core.run import ClipRun, run_clip
 from drover.core.run_files import ready_folder, write_run
 from drover.core.score.spans import score_result
 from drover.core.simulate.names import SCENE_NAMES
-from drover.core.types import ClipInfo, Crossings, Detections, Truth
 
 __all__ = ["app", "main"]
-
-MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
-
-MOST_ALARMS = 20  # printed; the table has them all
 
 app = typer.Typer(
     name="drover",
@@ -72,9 +60,9 @@ def demo(
 ) -> None:
     """Open the Fold Hill demo in the window; headless: run it, print counts and score, write its files."""
     if headless:
-        _headless_demo(out)
+        headless_demo(out)
     else:
-        _window(["--demo"])
+        window(["--demo"])
 
 
 @app.command("open")
@@ -86,7 +74,7 @@ def open_(
     """Open the window, with a project or a clip."""
     if path is not None and not path.exists():
         raise DroverError(f"{path}: there is no such file; check the name")
-    _window([] if path is None else [str(path)])
+    window([] if path is None else [str(path)])
 
 
 @app.command()
@@ -119,7 +107,7 @@ def run(
 ) -> None:
     """Detect, track and count; score where truth is given."""
     if not clips:
-        _link_boxes(out, recipe, detections, frame_size, rate, truth, true_crossings, keep_good_rows)
+        link_boxes(out, recipe, detections, frame_size, rate, truth, true_crossings, keep_good_rows)
         return
     if len(clips) > 1 and (detections is not None or truth is not None):
         raise typer.BadParameter("--detections and --truth belong to one clip; give one clip")
@@ -128,10 +116,10 @@ def run(
     failed, used = False, set[str]()
     for clip in clips:
         try:
-            folder = out / _folder_name(clip, used)
-            result = _run_one(clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows)
+            folder = out / folder_name(clip, used)
+            result = run_one(clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows)
             write_run(result, folder, interval=interval)
-            _report(result, folder)
+            report(result, folder)
         except DroverError as error:
             if len(clips) == 1:
                 raise
@@ -213,180 +201,6 @@ def proof(
         picture = rgb_image(reader.frame(frame - 1).rgb)
     save_picture(draw_proof(picture, settings.count, proof_caption(info, frame - 1)), out)
     print(f"{len(settings.count.line)} lines and {len(settings.count.zone)} zones on frame {frame}: {out}")
-
-
-# --- parts ---------------------------------------------------------------------------------------------------
-
-
-def _folder_name(clip: Path, used: set[str]) -> str:
-    """The clip's stem, numbered where two clips of one call share it."""
-    name, number = clip.stem or "clip", 1
-    while name in used:
-        number += 1
-        name = f"{clip.stem}-{number}"
-    used.add(name)
-    return name
-
-
-def _open_clip(path: Path) -> ClipInfo:
-    with ClipReader(path) as reader:
-        return reader.info
-
-
-def _truth_of(clip: ClipInfo, truth: Path | None, crossings: Path | None) -> tuple[Truth | None, Crossings | None]:
-    if truth is None:
-        return None, read_crossings(crossings) if crossings else None
-    beside = truth.with_name("crossings.csv")
-    chosen = crossings or (beside if beside.exists() else None)
-    return read_truth(truth, frame_count=clip.frame_count), read_crossings(chosen) if chosen else None
-
-
-def _boxes(path: Path, clip: ClipInfo, keep_good_rows: bool) -> Detections:
-    """Boxes of a file; one with bad rows is refused unless its good rows are wanted."""
-    size = (clip.width, clip.height)
-    found = read_box_file(path, frame_count=clip.frame_count, size=size)
-    if found.bad_rows and not keep_good_rows:
-        raise DroverError(
-            f"{path}: {found.bad_rows} rows cannot be used, the first: {found.faults[0]}; "
-            "mend them, or leave them out with --keep-good-rows"
-        )
-    for fault in found.faults:
-        print(f"drover: {path}: left out: {fault}", file=sys.stderr)
-    return found.detections(frame_count=clip.frame_count, size=size)
-
-
-def _link_boxes(
-    out: Path,
-    recipe: Path | None,
-    detections: Path | None,
-    frame_size: str | None,
-    rate: float | None,
-    truth: Path | None,
-    crossings: Path | None,
-    keep_good_rows: bool,
-) -> None:
-    """Link boxes of another detector without any footage."""
-    if detections is None or frame_size is None or rate is None:
-        raise typer.BadParameter("give a clip, or --detections with --frame-size and --rate")
-    parts = frame_size.lower().split("x")
-    if len(parts) != 2 or not all(
-        part.isascii() and part.isdigit() and len(part) < 6 and 0 < int(part) <= 65536 for part in parts
-    ):
-        raise typer.BadParameter(f"--frame-size must be width x height as 1280x720; got {frame_size}")
-    size = int(parts[0]), int(parts[1])
-    clip = ClipInfo(str(detections), *size, rate, np.arange(MOST_FRAMES) / rate, "no footage")
-    boxes = _boxes(detections, clip, keep_good_rows)
-    last = int(np.flatnonzero(np.diff(boxes.frame_start))[-1]) + 1 if len(boxes) else 1
-    clip = replace(clip, times=clip.times[:last])
-    boxes = replace(boxes, frame_start=boxes.frame_start[: last + 1])
-    settings = read_recipe(recipe) if recipe else Recipe()
-    settings = settings.model_copy(update={"detect": settings.detect.model_copy(update={"sources": ("boxes",)})})
-    true, true_crossings = _truth_of(clip, truth, crossings)
-    result = run_clip(clip, settings, detections=boxes, truth=true, true_crossings=true_crossings)
-    folder = out / detections.stem
-    write_run(result, folder)
-    _report(result, folder)
-
-
-def _run_one(
-    path: Path,
-    recipe: Recipe,
-    detections: Path | None,
-    truth: Path | None,
-    crossings: Path | None,
-    *,
-    keep_good_rows: bool = False,
-) -> ClipRun:
-    clip = _open_clip(path)
-    for note in clip.notes:
-        print(f"drover: {path}: {note}", file=sys.stderr)
-    true, true_crossings = _truth_of(clip, truth, crossings)
-    boxes = None
-    if detections is not None:
-        boxes = _boxes(detections, clip, keep_good_rows)
-    with shown_progress(path.name) as show:
-        result = run_clip(
-            clip,
-            recipe,
-            detections=boxes,
-            truth=true,
-            true_crossings=true_crossings,
-            on_progress=lambda p: show.update(p.done, p.total),
-        )
-    for note in result.notes:
-        print(f"drover: {path}: {note}", file=sys.stderr)
-    return result
-
-
-def _report(result: ClipRun, folder: Path) -> None:
-    identities = len(result.tracks.paths.identity)
-    spent = sum(result.seconds.values())
-    print(f"{Path(result.clip.path).name}: {result.clip.frame_count} frames, {identities} identities, {spent:.1f} s")
-    if result.recipe.count.line:
-        print_count_table(result.crossings, None, result.recipe.words.many)
-    counted = result.counted
-    if counted is not None:
-        for number, name in enumerate(counted.visits.zone_names):
-            t = zone_totals(counted.visits, number, result.clip.times)
-            print(f"{name}: {t.entered} entered, {t.left} left, {t.most_inside} at once at {t.most_at:.1f} s")
-        for alarm in counted.alarms[:MOST_ALARMS]:
-            print(f"alarm at {alarm.time:.1f} s: {alarm.words}")
-    if result.score is not None:
-        print_score_table(result.score)
-    print(f"written to {folder}")
-
-
-def _headless_demo(out: Path) -> None:
-    chosen = example("gap")
-    result = _run_one(chosen.clip, read_recipe(chosen.recipe), None, chosen.truth, chosen.crossings)
-    folder = out / chosen.name
-    files = write_run(result, folder)
-    print_count_table(result.crossings, read_crossings(chosen.crossings), result.recipe.words.many)
-    if result.score is not None:
-        print_score_table(result.score)
-    frames, spent = result.clip.frame_count, sum(result.seconds.values())
-    print(
-        f"{frames} frames in {spent:.1f} s: " + ", ".join(f"{stage} {s:.2f} s" for stage, s in result.seconds.items())
-    )
-    print(f"written to {folder}: " + ", ".join(path.name for path in files))
-    print("to see it in the window, on a machine with a display: .venv/bin/drover demo")
-
-
-def _window(arguments: list[str]) -> None:
-    if not _has_display():
-        raise DroverError(
-            "there is no display to open a window on; run 'drover demo --headless' or 'drover run', "
-            "or set DISPLAY and try again"
-        )
-    from drover.app.start import start
-
-    code = start(arguments)
-    if code:
-        raise typer.Exit(code)
-
-
-def _has_display() -> bool:
-    """Whether a window can be opened: a display that is named but not there would end the program without a word."""
-    if os.environ.get("QT_QPA_PLATFORM"):
-        return True
-    named = os.environ.get("WAYLAND_DISPLAY")
-    if named and (Path(os.environ.get("XDG_RUNTIME_DIR", "/")) / named).exists():
-        return True
-    display = os.environ.get("DISPLAY", "")
-    host, _, number = display.partition(":")
-    if host and host != "unix":
-        return True  # another machine's: only trying tells
-    number = number.split(".")[0]
-    return number.isdigit() and _answers(f"/tmp/.X11-unix/X{number}")
-
-
-def _answers(place: str) -> bool:
-    """Whether somebody listens at a socket, by its path or by the same name in the abstract space."""
-    for address in (place, "\0" + place):
-        with socket.socket(socket.AF_UNIX) as line, contextlib.suppress(OSError):
-            line.connect(address)
-            return True
-    return False
 
 
 def main() -> None:

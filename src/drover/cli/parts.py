@@ -1,0 +1,207 @@
+"""What the commands are made of: opening, running, linking boxes, reporting, and the window's start."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import typer
+
+from drover.cli.progress import shown_progress
+from drover.cli.tables import print_count_table, print_score_table
+from drover.core.count.zones import zone_totals
+from drover.core.errors import DroverError
+from drover.core.examples import example
+from drover.core.footage.reader import ClipReader
+from drover.core.formats.box_import import read_box_file
+from drover.core.formats.box_rows import read_truth
+from drover.core.formats.crossing_rows import read_crossings
+from drover.core.recipe import Recipe, read_recipe
+from drover.core.run import ClipRun, run_clip
+from drover.core.run_files import write_run
+from drover.core.types import ClipInfo, Crossings, Detections, Truth
+
+__all__ = ["folder_name", "headless_demo", "link_boxes", "report", "run_one", "window"]
+
+MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
+MOST_ALARMS = 20  # printed; the table has them all
+
+
+def folder_name(clip: Path, used: set[str]) -> str:
+    """The clip's stem, numbered where two clips of one call share it."""
+    name, number = clip.stem or "clip", 1
+    while name in used:
+        number += 1
+        name = f"{clip.stem}-{number}"
+    used.add(name)
+    return name
+
+
+def open_clip(path: Path) -> ClipInfo:
+    with ClipReader(path) as reader:
+        return reader.info
+
+
+def truth_of(clip: ClipInfo, truth: Path | None, crossings: Path | None) -> tuple[Truth | None, Crossings | None]:
+    if truth is None:
+        return None, read_crossings(crossings) if crossings else None
+    beside = truth.with_name("crossings.csv")
+    chosen = crossings or (beside if beside.exists() else None)
+    return read_truth(truth, frame_count=clip.frame_count), read_crossings(chosen) if chosen else None
+
+
+def boxes_of(path: Path, clip: ClipInfo, keep_good_rows: bool) -> Detections:
+    """Boxes of a file; one with bad rows is refused unless its good rows are wanted."""
+    size = (clip.width, clip.height)
+    found = read_box_file(path, frame_count=clip.frame_count, size=size)
+    if found.bad_rows and not keep_good_rows:
+        raise DroverError(
+            f"{path}: {found.bad_rows} rows cannot be used, the first: {found.faults[0]}; "
+            "mend them, or leave them out with --keep-good-rows"
+        )
+    for fault in found.faults:
+        print(f"drover: {path}: left out: {fault}", file=sys.stderr)
+    return found.detections(frame_count=clip.frame_count, size=size)
+
+
+def link_boxes(
+    out: Path,
+    recipe: Path | None,
+    detections: Path | None,
+    frame_size: str | None,
+    rate: float | None,
+    truth: Path | None,
+    crossings: Path | None,
+    keep_good_rows: bool,
+) -> None:
+    """Link boxes of another detector without any footage."""
+    if detections is None or frame_size is None or rate is None:
+        raise typer.BadParameter("give a clip, or --detections with --frame-size and --rate")
+    parts = frame_size.lower().split("x")
+    if len(parts) != 2 or not all(
+        part.isascii() and part.isdigit() and len(part) < 6 and 0 < int(part) <= 65536 for part in parts
+    ):
+        raise typer.BadParameter(f"--frame-size must be width x height as 1280x720; got {frame_size}")
+    size = int(parts[0]), int(parts[1])
+    clip = ClipInfo(str(detections), *size, rate, np.arange(MOST_FRAMES) / rate, "no footage")
+    boxes = boxes_of(detections, clip, keep_good_rows)
+    last = int(np.flatnonzero(np.diff(boxes.frame_start))[-1]) + 1 if len(boxes) else 1
+    clip = replace(clip, times=clip.times[:last])
+    boxes = replace(boxes, frame_start=boxes.frame_start[: last + 1])
+    settings = read_recipe(recipe) if recipe else Recipe()
+    settings = settings.model_copy(update={"detect": settings.detect.model_copy(update={"sources": ("boxes",)})})
+    true, true_crossings = truth_of(clip, truth, crossings)
+    result = run_clip(clip, settings, detections=boxes, truth=true, true_crossings=true_crossings)
+    folder = out / detections.stem
+    write_run(result, folder)
+    report(result, folder)
+
+
+def run_one(
+    path: Path,
+    recipe: Recipe,
+    detections: Path | None,
+    truth: Path | None,
+    crossings: Path | None,
+    *,
+    keep_good_rows: bool = False,
+) -> ClipRun:
+    """One clip worked through, with progress where a person watches."""
+    clip = open_clip(path)
+    for note in clip.notes:
+        print(f"drover: {path}: {note}", file=sys.stderr)
+    true, true_crossings = truth_of(clip, truth, crossings)
+    boxes = None
+    if detections is not None:
+        boxes = boxes_of(detections, clip, keep_good_rows)
+    with shown_progress(path.name) as show:
+        result = run_clip(
+            clip,
+            recipe,
+            detections=boxes,
+            truth=true,
+            true_crossings=true_crossings,
+            on_progress=lambda p: show.update(p.done, p.total),
+        )
+    for note in result.notes:
+        print(f"drover: {path}: {note}", file=sys.stderr)
+    return result
+
+
+def report(result: ClipRun, folder: Path) -> None:
+    """Print what a run made of a clip."""
+    identities = len(result.tracks.paths.identity)
+    spent = sum(result.seconds.values())
+    print(f"{Path(result.clip.path).name}: {result.clip.frame_count} frames, {identities} identities, {spent:.1f} s")
+    if result.recipe.count.line:
+        print_count_table(result.crossings, None, result.recipe.words.many)
+    counted = result.counted
+    if counted is not None:
+        for number, name in enumerate(counted.visits.zone_names):
+            t = zone_totals(counted.visits, number, result.clip.times)
+            print(f"{name}: {t.entered} entered, {t.left} left, {t.most_inside} at once at {t.most_at:.1f} s")
+        for alarm in counted.alarms[:MOST_ALARMS]:
+            print(f"alarm at {alarm.time:.1f} s: {alarm.words}")
+    if result.score is not None:
+        print_score_table(result.score)
+    print(f"written to {folder}")
+
+
+def headless_demo(out: Path) -> None:
+    """Run the demo without a window, print it and write its files."""
+    chosen = example("gap")
+    result = run_one(chosen.clip, read_recipe(chosen.recipe), None, chosen.truth, chosen.crossings)
+    folder = out / chosen.name
+    files = write_run(result, folder)
+    print_count_table(result.crossings, read_crossings(chosen.crossings), result.recipe.words.many)
+    if result.score is not None:
+        print_score_table(result.score)
+    frames, spent = result.clip.frame_count, sum(result.seconds.values())
+    print(
+        f"{frames} frames in {spent:.1f} s: " + ", ".join(f"{stage} {s:.2f} s" for stage, s in result.seconds.items())
+    )
+    print(f"written to {folder}: " + ", ".join(path.name for path in files))
+    print("to see it in the window, on a machine with a display: .venv/bin/drover demo")
+
+
+def window(arguments: list[str]) -> None:
+    """Open the window, where there is a display to open it on."""
+    if not has_display():
+        raise DroverError(
+            "there is no display to open a window on; run 'drover demo --headless' or 'drover run', "
+            "or set DISPLAY and try again"
+        )
+    from drover.app.start import start
+
+    code = start(arguments)
+    if code:
+        raise typer.Exit(code)
+
+
+def has_display() -> bool:
+    """Whether a window can be opened: a display that is named but not there would end the program without a word."""
+    if os.environ.get("QT_QPA_PLATFORM"):
+        return True
+    named = os.environ.get("WAYLAND_DISPLAY")
+    if named and (Path(os.environ.get("XDG_RUNTIME_DIR", "/")) / named).exists():
+        return True
+    display = os.environ.get("DISPLAY", "")
+    host, _, number = display.partition(":")
+    if host and host != "unix":
+        return True  # another machine's: only trying tells
+    number = number.split(".")[0]
+    return number.isdigit() and answers(f"/tmp/.X11-unix/X{number}")
+
+
+def answers(place: str) -> bool:
+    """Whether somebody listens at a socket, by its path or by the same name in the abstract space."""
+    for address in (place, "\0" + place):
+        with socket.socket(socket.AF_UNIX) as line, contextlib.suppress(OSError):
+            line.connect(address)
+            return True
+    return False
