@@ -40,6 +40,7 @@ def correct_alone(
     weak_doubt: float,
     width: float,
     height: float,
+    frames: float,
     nis: Float,
 ) -> None:  # pragma: no cover
     """Correct each track that has a detection to itself."""
@@ -49,7 +50,7 @@ def correct_alone(
             continue
         noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
         weakness = weak_doubt * (1.0 - min(max(float(confidence[match[k]]), 0.0), 1.0))
-        measure(mean, usual, k, box, match[k], noise, doubt, weakness, width, height, measured, spread)
+        measure(mean, usual, k, box, match[k], noise, doubt, weakness, width, height, frames, measured, spread)
         nis[k] = correct(mean, cov, mode, k, measured, spread)
 
 

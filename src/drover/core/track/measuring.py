@@ -34,16 +34,20 @@ def measure(
     weakness: float,
     width: float,
     height: float,
+    frames: float,
     measured: Float,
     spread: Float,
 ) -> None:  # pragma: no cover
     """Fill ``measured`` (4,) centre and size px, and ``spread`` (4,) their standard deviations px.
 
     ``doubt`` is how much a jump of size raises the noise, 0 for taking every box as it is; ``weakness`` 0..1 raises
-    it up to three times for a detection of little confidence; ``width`` and ``height`` are those of the picture.
+    it up to three times for a detection of little confidence; ``width`` and ``height`` are those of the picture;
+    ``frames`` is the time from one picture to the next, in nominal frames.
     ``usual`` (tracks, 2) px is the size that jumps are judged by; it follows slowly, the slower the larger the jump.
     """
     base = noise * (1.0 + 2.0 * weakness)
+    follow, slowly = 1.0 - (1.0 - FOLLOW) ** frames, 1.0 - (1.0 - SLOWLY) ** frames
+    slack = SIZE_SLACK * max(1.0, np.sqrt(frames))
     for axis in range(2):
         low, high = float(box[d, axis]), float(box[d, axis + 2])
         measured[axis], measured[axis + 2] = 0.5 * (low + high), high - low
@@ -55,10 +59,10 @@ def measure(
         lost, off_low = known - (high - low), low - (mean[k, axis] - 0.5 * known)
         off_high = high - (mean[k, axis] + 0.5 * known)
         one_sided = lost > HIDING * noise and min(abs(off_low), abs(off_high)) < ONE_SIDED * lost
-        if abs(jump) <= SIZE_SLACK and not one_sided:
-            usual[k, axis] += FOLLOW * (high - low - usual[k, axis])
+        if abs(jump) <= slack and not one_sided:
+            usual[k, axis] += follow * (high - low - usual[k, axis])
             continue
-        over = doubt * max(abs(jump) - SIZE_SLACK, 0.0)
+        over = doubt * max(abs(jump) - slack, 0.0)
         edge = width if axis == 0 else height
         cut_low, cut_high = low <= EDGE, high >= edge - EDGE
         if (cut_low or cut_high) and jump > 0:
@@ -66,7 +70,7 @@ def measure(
             usual[k, axis] = high - low
             continue
         if not (cut_low or cut_high):
-            usual[k, axis] += SLOWLY * (high - low - usual[k, axis])
+            usual[k, axis] += slowly * (high - low - usual[k, axis])
         if cut_low and cut_high:
             spread[axis] = base * (1.0 + over)
         elif cut_low:

@@ -111,7 +111,7 @@ class Tracker:
         self._rows = TrackRows()
         self._born = 0
         self._time: float | None = None
-        self._before = 0.0
+        self._before, self._interval = 0.0, 1.0
 
     def step(self, time: float, found: FrameBoxes) -> None:
         """Take in the detections of the next frame, at ``time`` s."""
@@ -189,6 +189,7 @@ class Tracker:
         frames = 0.0 if self._time is None else max(0.0, time - self._time) * FRAME_RATE
         self._before = time if self._time is None else self._time
         self._time = time if self._time is None else max(time, self._time)
+        self._interval = frames if frames > 0 else 1.0
         unseen = np.maximum(time - living.seen_at[: living.count], 0.0) * FRAME_RATE
         # Missed at the picture before, and not because a blob covers it: then the speed dies away.
         fading = ~living.hidden[: living.count] & (living.seen_at[: living.count] < self._before - 1e-9)
@@ -265,7 +266,8 @@ class Tracker:
         living, motion = self._living, self.settings.motion
         correct_alone(
             living.mean, living.cov, living.mode, living.usual, match, alone, found.box, found.confidence,
-            motion.box_noise, motion.size_scaling, motion.size_doubt, motion.weak_doubt, *self._edges, nis,
+            motion.box_noise, motion.size_scaling, motion.size_doubt, motion.weak_doubt, *self._edges, self._interval,
+            nis,
         )  # fmt: skip
 
     def _note(
