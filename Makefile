@@ -27,7 +27,7 @@ lint: setup
 	.venv/bin/pyright
 
 test: setup lint
-	QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n 2
+	MALLOC_ARENA_MAX=2 QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n 2
 
 bench: setup
 	$(PY) -m drover.bench

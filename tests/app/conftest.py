@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 
 import pytest
+from PySide6.QtCore import QEvent
 from PySide6.QtWidgets import QApplication
 
 from drover.app.session import STAGES, Session, StageState
@@ -38,14 +39,20 @@ def window(qtbot):
     made.close()
 
 
+def free_what_was_closed() -> None:
+    """Windows that were closed go now: Qt puts it off to its event loop, which tests seldom come back to."""
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+    gc.collect()
+
+
 @pytest.fixture(autouse=True)
 def tidied(themed):
     """Widgets of the test before are freed here, on the interface thread, and never on a worker's."""
-    gc.collect()
+    free_what_was_closed()
     gc.disable()
     yield
     gc.enable()
-    gc.collect()
+    free_what_was_closed()
 
 
 @pytest.fixture(scope="session")
