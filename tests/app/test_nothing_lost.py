@@ -100,6 +100,10 @@ def test_what_cannot_be_saved_is_said_until_it_could(opened, qtbot, tmp_path, mo
     monkeypatch.setattr(opened.asking, "may_close_unsaved", lambda fault: False)
     opened.close()
     assert opened.isVisible(), "it does not close without asking"
+    opened.open_path(SHORT.clip)
+    opened.open_demo()
+    qtbot.wait(300)
+    assert opened.session.recipe.track.match.gate == 3.0, "nor is it left for something else"
     monkeypatch.setattr(ProjectFile, "save", whole)
     settled(opened, qtbot)
     qtbot.waitUntil(lambda: opened.status.state.text() == "everything up to date, saved", timeout=WAIT)

@@ -78,6 +78,10 @@ class Asking(QObject):
         box.exec()
         return box.clickedButton() is lose
 
+    def may_leave(self, fault: str) -> bool:
+        """Whether to go on to something else: what could not be saved is not left behind unasked."""
+        return not fault or self.may_close_unsaved(fault)
+
     def truth(self) -> None:
         """Ask for the truth of this clip."""
         kinds = "Rows of boxes (*.csv *.txt);;All files (*)"

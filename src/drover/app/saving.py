@@ -198,6 +198,10 @@ class Saving(QObject):
             self.fault, self._wait = fault, AGAIN
         else:
             document, made, lock = wrote
+            current = self.session.document
+            if made is None and current is not None and document.clip is not current.clip:
+                self.changed.emit()
+                return  # the last of what was open before: it says nothing of what is open now
             self.fault, self._wait = "", 0
             self._saved = document
             if made is not None:

@@ -28,6 +28,7 @@ from drover.app.field.chips import ChipRow
 from drover.app.field.pair import FieldPair
 from drover.app.lanes.transport import TransportBar
 from drover.app.lanes.view import LanesView
+from drover.app.layouts import tight
 from drover.app.link_notes import LinkNotes
 from drover.app.menus import build_menus
 from drover.app.moment_watch import MomentWatch
@@ -90,18 +91,18 @@ class MainWindow(QMainWindow):
         self.dials = DialPanel(self.session, self.pictures, self.notes, self.watch)
         self.transport, self.lanes = TransportBar(), LanesView(self.session, self.watch)
         picture = QWidget()
-        column = _tight(QVBoxLayout(picture))
+        column = tight(QVBoxLayout(picture))
         column.addWidget(self.chips)
         column.addWidget(self.pair, 1)
         self.stage = QStackedWidget()
         self.stage.addWidget(self.welcome)
         self.stage.addWidget(picture)
         middle = QWidget()
-        row = _tight(QHBoxLayout(middle))
+        row = tight(QHBoxLayout(middle))
         row.addWidget(self.stage, 1)
         row.addWidget(self.dials)
         bottom = QWidget()
-        column = _tight(QVBoxLayout(bottom))
+        column = tight(QVBoxLayout(bottom))
         column.addWidget(self.transport)
         column.addWidget(self.lanes, 1)
         self.splitter = QSplitter(Qt.Orientation.Vertical)
@@ -111,7 +112,7 @@ class MainWindow(QMainWindow):
         self.splitter.setSizes([440, 206])
         self.splitter.setHandleWidth(2)
         whole = QWidget()
-        column = _tight(QVBoxLayout(whole))
+        column = tight(QVBoxLayout(whole))
         column.addWidget(self.strip)
         column.addWidget(self.banner)
         column.addWidget(self.splitter, 1)
@@ -238,6 +239,8 @@ class MainWindow(QMainWindow):
 
     def open_path(self, path: Path) -> None:
         """Open a project by its ending, anything else as a clip; the project before stays as it is."""
+        if not self.asking.may_leave(self.saving.fault):
+            return
         if path.suffix.lower() == PROJECT_ENDING:
             # What was said last is in the file before it is read, be it this window's own.
             self.session.open_project(path, lock=self.saving.lock_of(path), first=self.saving.flush().result)
@@ -246,6 +249,8 @@ class MainWindow(QMainWindow):
 
     def open_demo(self) -> None:
         """Open the Fold Hill demo and play it: the work runs ahead of the playing."""
+        if not self.asking.may_leave(self.saving.fault):
+            return
         self._play_next = True
         chosen = example("gap")
         self.session.open_clip(chosen.clip, recipe=chosen.recipe, truth=chosen.truth, true_crossings=chosen.crossings)
@@ -341,9 +346,3 @@ class MainWindow(QMainWindow):
         self.watch.close()
         self.session.close()
         super().closeEvent(event)
-
-
-def _tight(layout):  # type: ignore[no-untyped-def]
-    layout.setContentsMargins(0, 0, 0, 0)
-    layout.setSpacing(0)
-    return layout
