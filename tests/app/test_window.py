@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
-from PySide6.QtWidgets import QPushButton
+from PySide6.QtWidgets import QPushButton, QScrollArea
 
 from conftest import WAIT, up_to_date
 from drover.app.session import STAGES, Session, StageState
@@ -425,7 +425,8 @@ def test_nothing_is_clipped_at_the_size_designed_for(opened, qtbot):
         opened.strip.choose(stage)
         page = opened.dials.currentWidget()
         qtbot.waitUntil(page.isVisible, timeout=WAIT)
-        assert page.widget().width() <= page.viewport().width()
+        area = page.findChild(QScrollArea)
+        assert area.widget().width() <= area.viewport().width()
         for button in page.findChildren(QPushButton):
             if button.isVisible():
                 assert button.width() >= button.minimumSizeHint().width(), button.text()

@@ -122,7 +122,7 @@ def scene_frame(index: int, x: int | None, width: int = 90, height: int = 60) ->
     grey = np.full((height, width), 90, np.uint8)
     if x is not None:
         grey[20:40, x : x + 16] = 200
-    return Frame(index, index / 25, grey, lambda: np.repeat(grey[..., None], 3, axis=2))
+    return Frame(index, index / 25, lambda: grey, lambda: np.repeat(grey[..., None], 3, axis=2))
 
 
 def test_a_block_that_moves_is_found_where_it_is_and_nothing_else():
@@ -273,7 +273,7 @@ def test_a_jump_of_the_light_is_told_and_does_not_flood_the_picture(factor):
         lit = ground * (factor if index >= 50 else 1.0) + rng.normal(0, 1.0, ground.shape)
         lit[80:110, 40 + index : 90 + index] = 215 if index >= 30 else lit[80:110, 40 + index : 90 + index]
         grey = np.clip(np.rint(lit), 0, 255).astype(np.uint8)
-        return Frame(index, index / 25, grey, lambda: np.repeat(grey[..., None], 3, axis=2))
+        return Frame(index, index / 25, lambda: grey, lambda: np.repeat(grey[..., None], 3, axis=2))
 
     detector, boxes, jumps = Detector(settings_with(size__for_width=320), (320, 180)), [], []
     for k in range(90):
@@ -314,7 +314,7 @@ def test_a_shadow_is_told_from_a_dark_animal_by_its_colour():
 
 def run_frames(detector: Detector, pictures) -> list[int]:
     return [
-        len(detector.step(Frame(k, k / 25, grey, lambda: np.zeros((60, 90, 3), np.uint8))).box)
+        len(detector.step(Frame(k, k / 25, lambda grey=grey: grey, lambda: np.zeros((60, 90, 3), np.uint8))).box)
         for k, grey in enumerate(pictures)
     ]
 
@@ -433,7 +433,7 @@ def test_what_is_as_bright_as_the_ground_is_found_by_its_colour():
         chroma = np.clip(np.rint(rng.normal(128, 0.6, (2, 60, 100))), 0, 255).astype(np.uint8)
         if index >= 40:
             chroma[1, 20:35, index : index + 20] = 150
-        return Frame(index, index / 25, grey, lambda: np.zeros((120, 200, 3), np.uint8), lambda: chroma)
+        return Frame(index, index / 25, lambda: grey, lambda: np.zeros((120, 200, 3), np.uint8), lambda: chroma)
 
     def found(look_at: str) -> list:
         detector = Detector(settings_with(background__look_at=look_at), (200, 120))
@@ -451,11 +451,11 @@ def test_the_colour_planes_come_back_with_a_saved_state():
     plain, red = np.full((2, 60, 100), 128, np.uint8), np.full((2, 60, 100), 128, np.uint8)
     red[1, 20:40, 30:60] = 170
     for k in range(40):
-        first.step(Frame(k, k / 25, grey, lambda: grey, lambda: plain))
+        first.step(Frame(k, k / 25, lambda: grey, lambda: grey, lambda: plain))
     state = first.state()
     assert state.colour is not None
     again.restore(state)
-    one, two = (d.step(Frame(40, 1.6, grey, lambda: grey, lambda: red)) for d in (first, again))
+    one, two = (d.step(Frame(40, 1.6, lambda: grey, lambda: grey, lambda: red)) for d in (first, again))
     assert len(one.box) == 1
     assert np.array_equal(one.box, two.box)
 
@@ -467,6 +467,6 @@ def test_blobs_that_the_size_rules_drop_are_told_with_their_boxes():
         if k >= 35:
             grey[20:60, 20:60] = 200
             grey[80:92, 100:112] = 200
-        found = detector.step(Frame(k, k / 25, grey, lambda: np.zeros((120, 200, 3), np.uint8)))
+        found = detector.step(Frame(k, k / 25, lambda grey=grey: grey, lambda: np.zeros((120, 200, 3), np.uint8)))
     assert found.box.tolist() == [[20, 20, 60, 60]]
     assert found.rejected.tolist() == [[100, 80, 112, 92]]

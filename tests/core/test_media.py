@@ -99,5 +99,5 @@ def test_a_blackout_and_a_fade_do_not_end_the_run():
     detector = Detector(DetectSettings(), (96, 64))
     for index, level in enumerate([0] * 30 + [90] * 40 + list(range(90, -1, -10)) + [0] * 20 + [90] * 10):
         grey = np.full((64, 96), level, np.uint8)
-        detector.step(Frame(index, index / 25, grey, lambda g=grey: np.dstack([g] * 3)))
+        detector.step(Frame(index, index / 25, lambda g=grey: g, lambda g=grey: np.dstack([g] * 3)))
     assert np.isfinite(detector.background()).all()

@@ -43,7 +43,7 @@ def checked(boxes: Detections, jumpiness: float = 0.5) -> str:
 
 def test_a_hidden_stretch_and_a_birth_in_the_open_are_moments_and_a_plain_walk_is_none():
     plain, times = linked(found([[(5 + 4 * k, 200)] for k in range(160)]))
-    assert find_moments(plain, times) == ()
+    assert len(find_moments(plain, times)) == 0
     gone = linked(found([[] if 50 <= k < 75 else [(5 + 4 * k, 200)] for k in range(160)]))[0]
     told = find_moments(gone, times)
     assert [m.kind for m in told] == ["gap"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from drover.app.jobs import LatestJob
@@ -19,7 +21,7 @@ class MomentWatch(QObject):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.session = session
-        self.found: tuple[Moment, ...] = ()
+        self.found: Sequence[Moment] = ()
         self.place = -1  # rank of the moment visited last, from 0
         self._job = LatestJob("moments", self)
         self._job.done.connect(self._on_done)
@@ -69,6 +71,6 @@ class MomentWatch(QObject):
             look = None if found is None else found.look
             self._job.submit(lambda _: find_moments(tracks, clip.times, crossings, look=look, exits=exits))
 
-    def _on_done(self, found: tuple[Moment, ...]) -> None:
+    def _on_done(self, found: Sequence[Moment]) -> None:
         self.found, self.place = found, -1
         self.changed.emit()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import pyqtgraph as pg
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 
@@ -58,7 +57,6 @@ def apply_theme(app: QApplication) -> None:
     app.setPalette(_palette())
     QToolTip.setPalette(_palette(tip=True))
     QToolTip.setFont(font)
-    pg.setConfigOptions(antialias=True, background=PAPER, foreground=MUTED)
 
 
 def dress(window: QWidget) -> None:

@@ -128,21 +128,12 @@ class MainWindow(QMainWindow):
         self.pair.active_changed.connect(self._on_active_half)
         for half in (self.pair.left, self.pair.right):
             half.file_dropped.connect(lambda path: self.open_path(Path(path)))
-        self.dials.detect.boxes.wanted.connect(self.asking.boxes)
-        self.dials.detect.box_wanted.connect(self._start_box)
+        self.dials.built.connect(self._on_page)
         self.lanes.span_wanted.connect(session.set_span)
         self.welcome.file_dropped.connect(lambda path: self.open_path(Path(path)))
         self.welcome.clip_wanted.connect(self.asking.clip)
         self.welcome.demo_wanted.connect(self.open_demo)
         self.welcome.unnamed_wanted.connect(self.open_path)
-        self.dials.count.new_line_wanted.connect(self.new_line)
-        self.dials.count.over_time.table_wanted.connect(self.exports.ask_intervals)
-        self.dials.count.new_zone_wanted.connect(self.new_zone)
-        self.dials.count.ground.points_wanted.connect(self._start_area)
-        self.field.areas.ground_picked = self.dials.count.ground.take_points
-        self.dials.score.truth_wanted.connect(self.asking.truth)
-        self.dials.detect.area_wanted.connect(self._start_area)
-        self.dials.track.exits.area_wanted.connect(self._start_area)
         self.transport.wanted.connect(self._on_transport)
         self.transport.speed_wanted.connect(self._set_speed)
         self.transport.order_wanted.connect(self.lanes.set_order)
@@ -165,6 +156,24 @@ class MainWindow(QMainWindow):
             self.pictures.frame_ready,
         ):  # fmt: skip
             signal.connect(self._refresh_soon)
+
+    def _on_page(self, name: str) -> None:
+        """A page of the panel was built: what is wished there is carried out here."""
+        dials = self.dials
+        if name == "detect":
+            dials.detect.boxes.wanted.connect(self.asking.boxes)
+            dials.detect.box_wanted.connect(self._start_box)
+            dials.detect.area_wanted.connect(self._start_area)
+        elif name == "track":
+            dials.track.exits.area_wanted.connect(self._start_area)
+        elif name == "count":
+            dials.count.new_line_wanted.connect(self.new_line)
+            dials.count.new_zone_wanted.connect(self.new_zone)
+            dials.count.over_time.table_wanted.connect(self.exports.ask_intervals)
+            dials.count.ground.points_wanted.connect(self._start_area)
+            self.field.areas.ground_picked = dials.count.ground.take_points
+        elif name == "score":
+            dials.score.truth_wanted.connect(self.asking.truth)
 
     def _refresh_soon(self) -> None:
         if not self._soon.isActive():
@@ -340,7 +349,7 @@ class MainWindow(QMainWindow):
         self.saving.close()
         self.pictures.close()
         self.pair.close_pictures()
-        self.dials.audit.strips.close()
+        self.dials.close_pages()
         self.asking.close()
         self.notes.close()
         self.watch.close()

@@ -85,7 +85,9 @@ def _warm_detector(model: Literal["mixture", "running-average"], look_at: Litera
         if index > 3:
             grey[20:50, 20:50] = 200 - index
             grey[30:34, 30:34] = 90
-        detector.step(Frame(index, index / 25, grey, lambda: np.zeros((64, 96, 3), np.uint8), lambda: chroma))
+        detector.step(
+            Frame(index, index / 25, lambda grey=grey: grey, lambda: np.zeros((64, 96, 3), np.uint8), lambda: chroma)
+        )
 
 
 def _warm_track() -> None:

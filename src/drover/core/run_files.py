@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import platform
 import tempfile
+from importlib.metadata import version
 from pathlib import Path
 
 import av
 import numba
 import numpy as np
-import scipy
 
 from drover import __version__
 from drover.core.count.intervals import interval_rows
@@ -37,7 +37,7 @@ def versions() -> dict[str, str]:
         "drover": __version__,
         "python": platform.python_version(),
         "numpy": np.__version__,
-        "scipy": scipy.__version__,
+        "scipy": version("scipy"),
         "numba": numba.__version__,
         "av": av.__version__,
     }

@@ -118,15 +118,19 @@ class ClipInfo:
 class Frame:
     """One decoded picture.
 
-    ``grey`` is (height, width) uint8, full range. ``make_rgb`` builds the (height, width, 3) uint8 picture
-    when somebody asks, since most stages never do.
+    Each plane is made when somebody asks: most stages never look at all of them.
     """
 
     index: int
     time: float
-    grey: NDArray[np.uint8]
+    make_grey: Callable[[], NDArray[np.uint8]] = field(repr=False)
     make_rgb: Callable[[], NDArray[np.uint8]] = field(repr=False)
     make_chroma: Callable[[], NDArray[np.uint8] | None] = field(repr=False, default=lambda: None)
+
+    @cached_property
+    def grey(self) -> NDArray[np.uint8]:
+        """(height, width) uint8, full range."""
+        return self.make_grey()
 
     @cached_property
     def rgb(self) -> NDArray[np.uint8]:
@@ -320,8 +324,10 @@ class Tracks(_FrameRows):
     @cached_property
     def paths(self) -> PathTable:
         """The rows in path order, made once."""
-        order = np.lexsort((self.frame, self.identity))
-        ids, first = np.unique(self.identity[order], return_index=True)
+        order = np.argsort(self.identity, kind="stable")  # rows of one identity stand in frame order already
+        ranked = self.identity[order]
+        first = np.flatnonzero(np.diff(ranked, prepend=-1)) if len(ranked) else np.zeros(0, np.int64)
+        ids = ranked[first]
         start = np.concatenate([first, [len(order)]]).astype(np.int64)
         return PathTable(ids.astype(np.int32), start, order.astype(np.int64), self.frame[order])
 

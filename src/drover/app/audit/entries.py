@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -62,7 +63,7 @@ class Choice:
         )
 
 
-def make_entries(session: Session, moments: tuple[Moment, ...]) -> list[Entry]:
+def make_entries(session: Session, moments: Sequence[Moment]) -> list[Entry]:
     """All cards of the session's result, in order of time."""
     crossings, clip = session.crossings, session.clip
     if crossings is None or clip is None:
@@ -95,7 +96,7 @@ def make_entries(session: Session, moments: tuple[Moment, ...]) -> list[Entry]:
     return sorted(out, key=lambda entry: (entry.time, entry.line, entry.identity))
 
 
-def _trust(session: Session, moments: tuple[Moment, ...]) -> np.ndarray:
+def _trust(session: Session, moments: Sequence[Moment]) -> np.ndarray:
     crossings, clip = session.crossings, session.clip
     assert crossings is not None and clip is not None
     first = np.array([clip.times[m.first] for m in moments], np.float64)

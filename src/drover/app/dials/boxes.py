@@ -6,7 +6,8 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
-from drover.app.dials.parts import Card, ChoiceRow, EvidencePlot, SettingRow, muted
+from drover.app.dials.evidence_plot import EvidencePlot
+from drover.app.dials.parts import Card, ChoiceRow, SettingRow, muted
 from drover.app.session import Session
 from drover.core.recipe import ClassLimit, Recipe, setting_help, setting_info, value_of, with_value
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
-import pyqtgraph as pg
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from drover.app.dials.parts import muted
+from drover.app.dials.plotting import pg
 from drover.app.dials.time_plot import TimePlot
 from drover.app.session import Session
 from drover.app.theme import INK, MOSS, colour

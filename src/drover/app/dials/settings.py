@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from drover.app.dials.parts import ChoiceRow, EvidencePlot, SettingRow
+from drover.app.dials.evidence_plot import EvidencePlot
+from drover.app.dials.parts import ChoiceRow, SettingRow
 from drover.app.session import Session
 from drover.core.errors import DroverError
 from drover.core.recipe import setting_help, setting_info, value_of, with_value

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-import pyqtgraph as pg
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from drover.app.dials.parts import muted
+from drover.app.dials.plotting import pg
 from drover.app.theme import CLAY, MOSS, MUTED, RULE, colour, number_font
 from drover.core.detect.result import DetectResult
 from drover.core.detect.size_rules import sizes_near_by

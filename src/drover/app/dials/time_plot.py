@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import pyqtgraph as pg
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QWidget
 
+from drover.app.dials.plotting import pg
 from drover.app.session import Session
 from drover.app.theme import INK, MUTED, RULE, number_font
 

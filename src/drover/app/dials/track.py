@@ -6,9 +6,10 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
+from drover.app.dials.evidence_plot import EvidencePlot
 from drover.app.dials.exits import ExitCard
 from drover.app.dials.noise import NoisePlot
-from drover.app.dials.parts import Card, EvidencePlot, Folded, muted, notice
+from drover.app.dials.parts import Card, Folded, muted, notice
 from drover.app.dials.settings import SettingsPage
 from drover.app.link_notes import LinkNotes
 from drover.app.moment_watch import MomentWatch

@@ -11,7 +11,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import least_squares
 
 from drover.core.errors import DroverError
 from drover.core.geometry import box_foot
@@ -83,6 +82,8 @@ def _layout(pixels: Float, measured: Float) -> Float:
     def off(free: Float) -> Float:
         at = placed(free)
         return np.array([np.linalg.norm(at[a] - at[b]) - measured[k] for k, (a, b) in enumerate(PAIRS) if k in used])
+
+    from scipy.optimize import least_squares  # here: it takes longer to load than most programs to start
 
     solved = least_squares(off, start)
     if np.abs(solved.fun).max() > 0.25 * measured.max():

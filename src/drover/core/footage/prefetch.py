@@ -16,7 +16,7 @@ __all__ = ["prefetched_frames"]
 def prefetched_frames(path: Path | str, *, start: int = 0, ahead: int = 8, colour: bool = False) -> Iterator[Frame]:
     """Frames of a clip in order, decoded up to ``ahead`` frames before they are asked for.
 
-    With ``colour`` the colour planes are cut out on that thread as well. Closing the iterator
+    Grey is made on that thread too, and with ``colour`` the colour planes. Closing the iterator
     stops the thread and closes the file.
     """
     ready: queue.Queue[Frame | BaseException | None] = queue.Queue(maxsize=ahead)
@@ -35,6 +35,7 @@ def prefetched_frames(path: Path | str, *, start: int = 0, ahead: int = 8, colou
         try:
             with ClipReader(path, cache_bytes=0) as reader:
                 for frame in reader.frames(start):
+                    _ = frame.grey
                     if colour:
                         _ = frame.chroma
                     if not put(frame):

@@ -307,9 +307,10 @@ class ClipReader:
         if (picture.width, picture.height) != (self._width, self._height):
             picture = picture.reformat(width=self._width, height=self._height)
         turns = self._turns
-        grey = _grey(picture)
-        if turns:
-            grey = np.ascontiguousarray(np.rot90(grey, turns))
+
+        def make_grey() -> NDArray[np.uint8]:
+            grey = _grey(picture)
+            return np.ascontiguousarray(np.rot90(grey, turns)) if turns else grey
 
         def make_rgb() -> NDArray[np.uint8]:
             rgb = np.asarray(picture.to_ndarray(format="rgb24"), np.uint8)
@@ -321,7 +322,7 @@ class ClipReader:
                 np.ascontiguousarray(np.rot90(planes, turns, axes=(1, 2))) if turns and planes is not None else planes
             )
 
-        return Frame(index, float(self.info.times[index]), grey, make_rgb, make_chroma)
+        return Frame(index, float(self.info.times[index]), make_grey, make_rgb, make_chroma)
 
     def _remember(self, frame: Frame) -> Frame:
         self._cache[frame.index] = frame

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import linear_sum_assignment
 
+from drover.core.assignment import solve_assignment
 from drover.core.types import Crossings
 
 __all__ = ["CROSSING_ERRORS", "CrossingError", "CrossingMatch", "errors_by_class", "match_crossings"]
@@ -78,7 +78,7 @@ def _matched(
     place = np.hypot(counted.x[a][:, None] - true.x[b][None], counted.y[a][:, None] - true.y[b][None])
     fits = (apart <= WITHIN) & ((counted.direction[a][:, None] == true.direction[b][None]) == same_way)
     cost = np.where(fits, apart + FAR * place, 1e6)
-    rows, columns = linear_sum_assignment(cost)
+    rows, columns = solve_assignment(cost)
     good = fits[rows, columns]
     pairs = list(zip(a[rows[good]].tolist(), b[columns[good]].tolist(), strict=True))
     used, met = {row for row, _ in pairs}, {row for _, row in pairs}

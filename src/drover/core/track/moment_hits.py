@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,7 +28,7 @@ class MomentHits:
 
 
 def moments_against_truth(
-    moments: tuple[Moment, ...], tracks: Tracks, truth: Truth, times: Float, *, near: float = 1.0, first: int = 20
+    moments: Sequence[Moment], tracks: Tracks, truth: Truth, times: Float, *, near: float = 1.0, first: int = 20
 ) -> MomentHits:
     """Hold moments against the truth: true identity errors and true hard spots within ``near`` s.
 

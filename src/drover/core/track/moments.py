@@ -6,8 +6,9 @@ crossing of a line hangs on it.
 
 from __future__ import annotations
 
-from bisect import bisect_left
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import overload
 
 import numpy as np
 from numba import njit
@@ -26,9 +27,10 @@ from drover.core.track.doubts import (
 )
 from drover.core.types import Crossings, Tracks
 
-__all__ = ["KINDS", "Moment", "find_moments"]
+__all__ = ["KINDS", "Moment", "Moments", "find_moments"]
 
 Float = NDArray[np.float64]
+Int = NDArray[np.int64]
 KINDS = {
     "gap": "long gap",
     "shared": "two in one blob",
@@ -72,6 +74,39 @@ class Moment:
         return f"{KINDS[self.kind]}: {who}" + (", and a count hangs on it" if self.counted else "")
 
 
+@dataclass(frozen=True, eq=False)
+class Moments(Sequence[Moment]):
+    """Moments in columns, the most doubtful first; each is made into a :class:`Moment` when it is asked for.
+
+    ``frames`` (n, 3) int64 as ``frame``, ``first`` and ``last`` of a moment; ``kind`` (n,) places in ``kinds``;
+    ``score`` (n,) float64; ``identities`` (n, 2) int64, 0 for none; ``counted`` (n,) bool.
+    """
+
+    frames: Int
+    kind: Int
+    score: Float
+    identities: Int
+    counted: NDArray[np.bool_]
+    kinds: tuple[str, ...]
+
+    def __len__(self) -> int:
+        return len(self.score)
+
+    @overload
+    def __getitem__(self, place: int) -> Moment: ...
+    @overload
+    def __getitem__(self, place: slice) -> Moments: ...
+    def __getitem__(self, place: int | slice) -> Moment | Moments:
+        if isinstance(place, slice):
+            columns = (self.frames, self.kind, self.score, self.identities, self.counted)
+            a, b, c, d, e = (column[place] for column in columns)
+            return Moments(a, b, c, d, e, self.kinds)
+        frame, first, last = self.frames[place].tolist()
+        who = tuple(one for one in self.identities[place].tolist() if one > 0)
+        kind = self.kinds[int(self.kind[place])]
+        return Moment(frame, first, last, kind, float(self.score[place]), who, bool(self.counted[place]))
+
+
 def find_moments(
     tracks: Tracks,
     times: Float,
@@ -79,32 +114,35 @@ def find_moments(
     *,
     look: NDArray[np.uint8] | None = None,
     exits: tuple[Points, ...] = (),
-) -> tuple[Moment, ...]:
+) -> Moments:
     """All moments of a result, the most doubtful first.
 
     ``look`` (detections, 32) is how each detection looks, where anybody looked; in ``exits``, polygons in fractions,
     births and ends are in order.
     """
     if len(tracks) == 0:
-        return ()
+        none = np.zeros(0, np.int64)
+        return Moments(np.zeros((0, 3), np.int64), none, np.zeros(0), np.zeros((0, 2), np.int64), none > 0, ())
     parts = [
         long_gaps(tracks, times), *odd_ends(tracks, exits), close_calls(tracks), *jumps(tracks, times),
         shared_blobs(tracks, times), meetings(tracks, times),
     ]  # fmt: skip
     if look is not None and len(look):
         parts.append(changed_looks(tracks, look))
-    counted = _crossing_times(crossings)
-    moments = [_with_count(moment, counted, times) for moment in _strongest(parts, times)]
-    return tuple(sorted(moments, key=lambda m: (-m.score, m.frame, m.identities)))
+    kept = _strongest(parts, times)
+    counted = _counted(kept, crossings, times)
+    score = np.where(counted, np.minimum(1.0, kept.score + COUNTS), kept.score)
+    who, frame = kept.identities, kept.frames[:, 0]
+    order = np.lexsort((who[:, 1], who[:, 0], frame, -score))
+    return Moments(kept.frames[order], kept.kind[order], score[order], who[order], counted[order], kept.kinds)
 
 
-def _strongest(parts: list[Found], times: Float) -> list[Moment]:
+def _strongest(parts: list[Found], times: Float) -> Moments:
     """Moments that share an identity and are close in time are one: the strongest.
 
     Kept ones of an identity are at least ``NEAR`` apart, so each stretch of that length holds one at most.
     """
-    sizes = [len(part.score) for part in parts]
-    kind = np.repeat(np.arange(len(parts)), sizes)
+    kind = np.repeat(np.arange(len(parts)), [len(part.score) for part in parts])
     score = np.concatenate([part.score for part in parts])
     place, who = np.concatenate([part.frames for part in parts]), np.concatenate([part.identities for part in parts])
     now = times[place[:, 0]]
@@ -112,12 +150,8 @@ def _strongest(parts: list[Found], times: Float) -> list[Moment]:
     key = who * (int(cells.max(initial=0)) + 2) + cells[:, None]
     known = np.unique(key)
     kept = choose_strongest(np.argsort(-score, kind="stable"), now, who, key, known, np.searchsorted(known, key))
-    return [
-        Moment(frame, first, last, parts[n].kind, value, tuple(one for one in identities if one > 0))
-        for (frame, first, last), n, value, identities in zip(
-            place[kept].tolist(), kind[kept].tolist(), score[kept].tolist(), who[kept].tolist(), strict=True
-        )
-    ]
+    kinds = tuple(part.kind for part in parts)
+    return Moments(place[kept], kind[kept], score[kept], who[kept], np.zeros(len(kept), np.bool_), kinds)
 
 
 @njit(cache=True, nogil=True)
@@ -155,22 +189,18 @@ def choose_strongest(
     return out[:count].copy()
 
 
-def _crossing_times(crossings: Crossings | None) -> dict[int, list[float]]:
-    """Times of the crossings of each identity, rising."""
-    out: dict[int, list[float]] = {}
-    if crossings is not None:
-        order = np.argsort(crossings.time, kind="stable")
-        for who, when in zip(crossings.identity[order].tolist(), crossings.time[order].tolist(), strict=True):
-            out.setdefault(who, []).append(when)
+def _counted(moments: Moments, crossings: Crossings | None, times: Float) -> NDArray[np.bool_]:
+    """Of each moment, whether one of its identities crosses a line within a second of it."""
+    out = np.zeros(len(moments), np.bool_)
+    if crossings is None or len(crossings) == 0:
+        return out
+    # One identity after the other on one axis of time, so far apart that nobody's seconds reach another's.
+    apart = float(times[-1] - times[0]) + 4.0
+    when = np.sort(crossings.identity * apart + crossings.time)
+    for slot in range(2):
+        who = moments.identities[:, slot]
+        now = who * apart + times[moments.frames[:, 0]]
+        at = np.searchsorted(when, now)
+        for near in (np.maximum(at - 1, 0), np.minimum(at, len(when) - 1)):
+            out |= (who > 0) & (np.abs(when[near] - now) < 1.0)
     return out
-
-
-def _with_count(moment: Moment, counted: dict[int, list[float]], times: Float) -> Moment:
-    now = float(times[moment.frame])
-    for identity in moment.identities:
-        mine = counted.get(identity, [])
-        at = bisect_left(mine, now)
-        if any(abs(mine[k] - now) < 1.0 for k in (at - 1, at) if 0 <= k < len(mine)):
-            score = min(1.0, moment.score + COUNTS)
-            return Moment(moment.frame, moment.first, moment.last, moment.kind, score, moment.identities, True)
-    return moment

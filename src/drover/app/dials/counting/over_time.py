@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import numpy as np
-import pyqtgraph as pg
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QPushButton
 
 from drover.app.dials.parts import Card, muted
+from drover.app.dials.plotting import pg
 from drover.app.dials.time_plot import TimePlot
 from drover.app.session import Session
 from drover.app.theme import MOSS, OCHRE, colour
