@@ -426,7 +426,7 @@ def test_nothing_is_clipped_at_the_size_designed_for(opened, qtbot):
         page = opened.dials.currentWidget()
         qtbot.waitUntil(page.isVisible, timeout=WAIT)
         area = page.findChild(QScrollArea)
-        assert area.widget().width() <= area.viewport().width()
+        qtbot.waitUntil(lambda area=area: area.widget().width() <= area.viewport().width(), timeout=WAIT)
         for button in page.findChildren(QPushButton):
             if button.isVisible():
                 assert button.width() >= button.minimumSizeHint().width(), button.text()

@@ -145,7 +145,8 @@ def test_without_a_display_the_window_says_what_else_can_be_done(run, monkeypatc
     assert "drover demo --headless" in err
 
 
-def test_simulate_writes_a_scene_and_refuses_an_unknown_one(run, tmp_path):
+def test_simulate_writes_a_scene_and_refuses_an_unknown_one(run, tmp_path, monkeypatch):
+    monkeypatch.setattr("drover.core.simulate.herd.TRIES", 8)  # whether they run into each other is not asked here
     code, out, _ = run("simulate", "gap-short", "--out", tmp_path / "s", "--seconds", "2", "--seed", "3")
     assert code == 0
     assert "50 frames" in out

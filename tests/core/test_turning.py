@@ -6,9 +6,9 @@ import functools
 
 import numpy as np
 import pytest
-from numba import njit
 from scipy.linalg import fractional_matrix_power
 
+from drover.core.track.correcting import correct_alone
 from drover.core.track.filters import new_filters, predict, update
 from drover.core.track.turning import AT_BIRTH, CALM, STAY, new_modes, predict_turning, update_turning
 
@@ -118,26 +118,27 @@ def test_moving_the_mean_moves_every_model_along():
     assert mean[0, :2] == pytest.approx([130.0, 50.0])
 
 
-@njit
-def _many_steps(mean, cov, mode, steps):  # type: ignore[no-untyped-def]  # pragma: no cover
-    """Long coasting, then being seen, over and over; the least variance met."""
-    least, never = np.inf, np.zeros(1, np.bool_)
-    measured, noise = np.array([10.0, 20.0, 30.0, 40.0]), np.full(4, 0.5)
-    for k in range(steps):
-        predict_turning(mean, cov, mode, 1, 1.0, 0.01, 0.01, 0.0, 0.1, never, 0.0)
-        if k % 50 > 20:
-            measured[0] = 10.0 + 5.0 * np.sin(k / 13.0)
-            update_turning(mean, cov, mode, 0, measured, noise)
-        least = min(least, cov[0, 0], cov[0, 2], cov[0, 6], cov[0, 8])
-    return least
-
-
 def test_covariances_stay_positive_over_a_million_steps():
-    mean, cov = new_filters(np.array([[10.0, 20.0, 30.0, 40.0]]), 0.5)
+    """Two hundred mixtures at once, each five thousand times: long coasting, then being seen, over and over."""
+    many = 200
+    mean, cov = new_filters(np.tile([10.0, 20.0, 30.0, 40.0], (many, 1)), 0.5)
     mode = new_modes(cov)
-    assert _many_steps(mean, cov, mode, 1_000_000) > 0
+    box, usual = np.tile(np.array([-5, 0, 25, 40], np.float32), (many, 1)), np.tile([30.0, 40.0], (many, 1))
+    never, seen, sure = np.zeros(many, np.bool_), np.ones(many, np.bool_), np.ones(many, np.float32)
+    match, nis, least = np.arange(many), np.zeros(many), np.inf
+    for k in range(5000):
+        predict_turning(mean, cov, mode, many, 1.0, 0.01, 0.01, 0.0, 0.1, never, 0.0)
+        if k % 50 > 20:
+            moved = box.copy()
+            moved[:, [0, 2]] += np.float32(5.0) * np.sin((k + match) / 13.0).astype(np.float32)[:, None]
+            correct_alone(
+                mean, cov, mode, usual, match, seen, moved, sure, 0.5, 0.0, 0.0, 0.0, 1e6, 1e6, 1.0, nis,
+            )  # fmt: skip
+        least = min(least, float(cov[:, [0, 2, 6, 8]].min()))
+    assert least > 0
     for model in range(3):
-        matrix = mode[0, 21 * model + 5 : 21 * model + 21].reshape(4, 4)
-        assert np.array_equal(matrix, matrix.T)
+        matrix = mode[:, 21 * model + 5 : 21 * model + 21].reshape(-1, 4, 4)
+        assert np.array_equal(matrix, matrix.transpose(0, 2, 1))
         assert np.linalg.eigvalsh(matrix).min() > 0
-    assert np.isfinite(mean).all() and mode[0, ::21].sum() == pytest.approx(1.0)
+    assert np.isfinite(mean).all()
+    np.testing.assert_allclose(mode[:, ::21].sum(axis=1), 1.0)

@@ -98,9 +98,8 @@ class Moments(Sequence[Moment]):
     def __getitem__(self, place: slice) -> Moments: ...
     def __getitem__(self, place: int | slice) -> Moment | Moments:
         if isinstance(place, slice):
-            columns = (self.frames, self.kind, self.score, self.identities, self.counted)
-            a, b, c, d, e = (column[place] for column in columns)
-            return Moments(a, b, c, d, e, self.kinds)
+            frames, kind, score = self.frames[place], self.kind[place], self.score[place]
+            return Moments(frames, kind, score, self.identities[place], self.counted[place], self.kinds)
         frame, first, last = self.frames[place].tolist()
         who = tuple(one for one in self.identities[place].tolist() if one > 0)
         kind = self.kinds[int(self.kind[place])]
