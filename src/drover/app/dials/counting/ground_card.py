@@ -48,6 +48,7 @@ class GroundCard(Card):
             box.setFixedWidth(86)
             box.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
             box.setFont(number_font(12))
+            box.setToolTip("Distance on the ground between these two points; left empty where it was not measured.")
             box.setAccessibleName(f"distance {name}")
             grid.addWidget(muted(name), place % 3, 2 * (place // 3))
             grid.addWidget(box, place % 3, 2 * (place // 3) + 1)
