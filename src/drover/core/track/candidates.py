@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from drover.core.geometry import pair_overlap
 from drover.core.kernel_parts import longer
 from drover.core.recipe import MatchSettings
+from drover.core.track.cells import cells_between, into_cells
 from drover.core.track.filters import plane_distance, scale_of
 from drover.core.track.looks import look_distance
 
@@ -136,13 +137,13 @@ def find_candidates(
 ) -> tuple[Int, Int, Float, Float, Float]:  # pragma: no cover
     """All pairs within the gate: track, detection, cost, distance; and each track's nearest distance.
 
-    Detections are looked up by a sweep along x, so only those near a track are touched. However unsure the forecast,
+    Detections are looked up by the cells of a grid, so only those near a track are touched. However unsure the forecast,
     none is taken that lies more than ``farthest`` sizes from it (more after a while unseen), or from where the speed
     last seen could have led. ``wait`` (tracks,) adds to the cost of
     tracks long unseen, so that those seen lately go first.
     """
     m = box.shape[0]
-    order = np.argsort(box[:, 0] + box[:, 2], kind="mergesort")
+    order, start, corner, cell, columns, rows = into_cells(box)
     middle, level = np.empty(m), np.empty(m)
     for k in range(m):
         middle[k] = 0.5 * (box[order[k], 0] + box[order[k], 2])
@@ -162,24 +163,24 @@ def find_candidates(
         most = farthest * size + (HURRY * speed + STRAY * size) * unseen[k]
         reach_x = min(2.0 * gate * np.sqrt(cov[k, 0] + noise * noise), near)
         reach_y = min(2.0 * gate * np.sqrt(cov[k, 6] + noise * noise), near)
-        at = np.searchsorted(middle, mean[k, 0] - reach_x)
         found = 0
-        while at < m and middle[at] <= mean[k, 0] + reach_x:
-            here = at
-            at += 1
-            off = level[here] - mean[k, 1]
-            if abs(off) > reach_y or (same_class and class_of[k] != class_id[order[here]]):
-                continue
-            dx = middle[here] - mean[k, 0]
-            apart = plane_distance(cov, k, dx, off, noise)
-            nearest[k] = min(nearest[k], apart)
-            if apart > gate or dx * dx + off * off > near * near:
-                continue
-            gone_x, gone_y = middle[here] - last[k, 0], level[here] - last[k, 1]
-            if gone_x * gone_x + gone_y * gone_y > most * most:
-                continue
-            inside[found], inside_apart[found] = order[here], apart
-            found += 1
+        first_column, past_column = cells_between(mean[k, 0], reach_x, corner[0], cell, columns)
+        first_row, past_row = cells_between(mean[k, 1], reach_y, corner[1], cell, rows)
+        for row in range(first_row, past_row):
+            # The cells of a row lie side by side, and so do what lies in them.
+            for here in range(start[row * columns + first_column], start[row * columns + past_column]):
+                dx, off = middle[here] - mean[k, 0], level[here] - mean[k, 1]
+                if abs(dx) > reach_x or abs(off) > reach_y or (same_class and class_of[k] != class_id[order[here]]):
+                    continue
+                apart = plane_distance(cov, k, dx, off, noise)
+                nearest[k] = min(nearest[k], apart)
+                if apart > gate or dx * dx + off * off > near * near:
+                    continue
+                gone_x, gone_y = middle[here] - last[k, 0], level[here] - last[k, 1]
+                if gone_x * gone_x + gone_y * gone_y > most * most:
+                    continue
+                inside[found], inside_apart[found] = order[here], apart
+                found += 1
         chosen = found
         if found > MOST_CANDIDATES:
             chosen = MOST_CANDIDATES

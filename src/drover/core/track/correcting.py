@@ -11,7 +11,7 @@ from drover.core.track.measuring import measure
 from drover.core.track.sharing import LEAST_FIRMNESS, fit_boxes, pixel_table
 from drover.core.track.turning import update_turning
 
-__all__ = ["correct_alone", "regrow", "share_blob"]
+__all__ = ["correct_alone", "regrow", "share_blob", "share_blobs"]
 
 Float = NDArray[np.float64]
 
@@ -91,6 +91,58 @@ def share_blob(
         if firm[i]:
             nis[k] = correct(mean, cov, mode, k, measured, noises)
     return firm
+
+
+@njit(cache=True, nogil=True)
+def share_blobs(
+    mean: Float,
+    cov: Float,
+    mode: Float,
+    guest: NDArray[np.int64],
+    match: NDArray[np.int64],
+    run_start: NDArray[np.int64],
+    runs: NDArray[np.int16],
+    box: NDArray[np.float32],
+    box_noise: float,
+    scaling: float,
+    most: int,
+    link: NDArray[np.int64],
+    seen: NDArray[np.bool_],
+    hidden: NDArray[np.bool_],
+    alone: NDArray[np.bool_],
+    nis: Float,
+) -> None:  # pragma: no cover
+    """Share every blob that has guests among them and whoever is matched to it, in place.
+
+    ``guest`` (tracks,) is the detection each is expected in, -1 for none. A guest alone in a blob that nobody has is
+    hidden by it: it is too far from the blob's middle to be it, yet covered.
+    """
+    owner = np.full(box.shape[0], -1, np.int64)
+    guests = np.zeros(box.shape[0], np.int64)
+    for k in range(match.shape[0]):
+        if match[k] >= 0:
+            owner[match[k]] = k
+        if guest[k] >= 0:
+            guests[guest[k]] += 1
+    for d in range(box.shape[0]):
+        if guests[d] == 0:
+            continue
+        members = np.empty(guests[d] + (1 if owner[d] >= 0 else 0), np.int64)
+        n = 0
+        for k in range(match.shape[0]):
+            if guest[k] == d or k == owner[d]:
+                members[n] = k
+                n += 1
+        if n == 1:
+            hidden[members[0]] = True
+            continue
+        members = members[: min(n, most)]
+        firm = share_blob(
+            mean, cov, mode, members, runs[run_start[d] : run_start[d + 1]], box[d], box_noise, scaling, nis
+        )
+        for i in range(members.shape[0]):
+            k = members[i]
+            alone[k], link[k], seen[k], hidden[k] = False, d, firm[i], True
 
 
 @njit(cache=True, nogil=True)

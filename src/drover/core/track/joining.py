@@ -38,7 +38,8 @@ AS_LINKED_AT_MOST = 1.6  # cost of going on as it was linked, whatever speaks ag
 MOST_GROWN = 0.9  # summed log ratio of the sizes of two ends of one object
 LOOKS = 2.0  # times the weight of looks that an unlike look costs
 FAST, FAR = 0.4, 0.16  # sizes/s, and sizes, from which a way has a direction
-MOST_STARTS = 16  # beginnings that are weighed for each end, the cheapest
+GROWN_WEIGHT, WAIT_WEIGHT = 0.8, 0.1  # cost of a summed log ratio of sizes of 1, and of a second between
+MOST_STARTS = 8  # beginnings that are weighed for each end, the cheapest
 COST_SCALE = 0.5  # brings the cost of a join under that of leaving an end alone
 
 
@@ -193,6 +194,7 @@ def find_joins(
     root = np.sqrt(np.sqrt(start_size[order, 0] * start_size[order, 1]))
     fast = np.hypot(start_speed[order, 0], start_speed[order, 1])
     free = ~start_at_edge[order]
+    wide, tall = np.log(start_size[order, 0]), np.log(start_size[order, 1])
     room, n = 4 * end_time.shape[0] + 64, 0
     ends, starts, costs = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room)
     best, best_cost = np.empty(MOST_STARTS, np.int64), np.empty(MOST_STARTS)
@@ -200,6 +202,7 @@ def find_joins(
         found, at = 0, order.shape[0]
         own_root = np.sqrt(np.sqrt(end_size[a, 0] * end_size[a, 1]))
         own_fast = np.hypot(end_speed[a, 0], end_speed[a, 1])
+        own_wide, own_tall = np.log(end_size[a, 0]), np.log(end_size[a, 1])
         own_x, own_y, gone = end_centre[a, 0], end_centre[a, 1], end_time[a]
         if not end_at_edge[a]:
             at = np.searchsorted(sorted_time, gone, side="right")
@@ -209,6 +212,10 @@ def find_joins(
             wait = sorted_time[here] - gone
             reach = max(own_fast, fast[here]) * wait + own_root * root[here] * (SLACK + DRIFT * wait)
             if abs(x[here] - own_x) > reach or abs(y[here] - own_y) > reach or not free[here]:
+                continue
+            grown = abs(wide[here] - own_wide) + abs(tall[here] - own_tall)
+            least = GROWN_WEIGHT * grown + WAIT_WEIGHT * wait - 1e-9  # what it costs in any case
+            if grown > MOST_GROWN + 1e-9 or (found == MOST_STARTS and least >= best_cost[found - 1]):
                 continue
             b = int(order[here])
             if b == goes_on[a]:
@@ -287,4 +294,4 @@ def pair_cost(
         fast = np.sqrt(vx * vx + vy * vy)
         if fast > FAST * length and far > FAR * length:
             turned += 0.25 * (1.0 - (way_x * vx + way_y * vy) / (far * fast))
-    return np.sqrt(off) / reach + 0.8 * grown + turned + 0.1 * wait
+    return np.sqrt(off) / reach + GROWN_WEIGHT * grown + turned + WAIT_WEIGHT * wait

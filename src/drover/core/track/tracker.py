@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from drover.core.recipe import TrackSettings
 from drover.core.track.candidates import find_candidates, weights_of
-from drover.core.track.correcting import correct_alone, regrow, share_blob
+from drover.core.track.correcting import correct_alone, regrow, share_blobs
 from drover.core.track.exits import in_exits
 from drover.core.track.filters import (
     FRAME_RATE,
@@ -245,22 +245,12 @@ class Tracker:
         if not lonely.any():
             return
         guest = sharers(forecast, found.box, lonely, match, self.settings.blobs.least_cover)
-        for d in np.unique(guest[guest >= 0]).tolist():
-            members = np.flatnonzero((guest == d) | (match == d))
-            if len(members) == 1:
-                # Nobody has the blob: it is too far from the forecast's middle, yet it covers it. Believe in hiding.
-                hidden[members] = True
-                continue
-            members = members[:MOST_SHARERS]
-            runs = found.runs[int(found.run_start[d]) : int(found.run_start[d + 1])]
-            firm = share_blob(
-                living.mean, living.cov, living.mode, members, runs, found.box[d], self.settings.motion.box_noise,
-                self.settings.motion.size_scaling, nis,
+        if (guest >= 0).any():
+            motion = self.settings.motion
+            share_blobs(
+                living.mean, living.cov, living.mode, guest, match, found.run_start, found.runs, found.box,
+                motion.box_noise, motion.size_scaling, MOST_SHARERS, link, seen, hidden, alone, nis,
             )  # fmt: skip
-            alone[members] = False
-            link[members] = d
-            seen[members] = firm
-            hidden[members] = True
 
     def _correct(self, found: FrameBoxes, match: NDArray[np.int64], alone: NDArray[np.bool_], nis: Float) -> None:
         living, motion = self._living, self.settings.motion

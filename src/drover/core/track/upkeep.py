@@ -110,10 +110,17 @@ def refuse_covered(
     box: NDArray[np.float32], forecast: NDArray[np.float32], share: float, free: Bools
 ) -> None:  # pragma: no cover
     """Take those boxes from the free ones that cover at least ``share`` of some forecast, in place."""
+    order = np.argsort(forecast[:, 0], kind="mergesort")
+    left, widest = forecast[order, 0], np.float32(0.0)
+    for k in range(forecast.shape[0]):
+        widest = max(widest, forecast[k, 2] - forecast[k, 0])
     for d in range(box.shape[0]):
         if not free[d]:
             continue
-        for k in range(forecast.shape[0]):
+        at = np.searchsorted(left, box[d, 0] - widest)
+        while at < left.shape[0] and left[at] < box[d, 2]:
+            k = order[at]
+            at += 1
             width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
             height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
             area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
