@@ -137,7 +137,7 @@ def find_candidates(
 ) -> tuple[Int, Int, Float, Float, Float]:  # pragma: no cover
     """All pairs within the gate: track, detection, cost, distance; and each track's nearest distance.
 
-    Detections are looked up by the cells of a grid, so only those near a track are touched. However unsure the forecast,
+    Detections are looked up by the cells of a grid: only those near a track are touched. However unsure the forecast,
     none is taken that lies more than ``farthest`` sizes from it (more after a while unseen), or from where the speed
     last seen could have led. ``wait`` (tracks,) adds to the cost of
     tracks long unseen, so that those seen lately go first.
