@@ -16,6 +16,8 @@ from drover.core.footage.prefetch import prefetched_frames
 from drover.core.kept_detections import load_detections, save_detections
 from drover.core.recipe import DetectSettings
 from drover.core.result_store import ResultStore
+from drover.core.survey.resolve import resolve_detect
+from drover.core.survey_pass import survey_clip
 from drover.core.types import ClipInfo
 
 __all__ = ["IsCancelled", "OnPartial", "OnProgress", "Progress", "detect_clip", "never", "quiet", "replay_frames"]
@@ -88,13 +90,18 @@ class _DetectPass:
 
     def __init__(self, clip: ClipInfo, settings: DetectSettings, span: tuple[int, int] | None) -> None:
         self.clip = clip
-        self.detector = Detector(settings, (clip.width, clip.height))
-        self.rows = DetectionRows(self.detector.size)
-        self.checkpoints: list[tuple[int, DetectorState]] = []
         self.span = span
         self.first, self.past = span or (0, clip.frame_count)
+        survey = survey_clip(clip, self.first) if settings.background.known_start else None
+        empty = None if survey is None else survey.empty
+        self.taken = resolve_detect(settings, survey)
+        self.detector = Detector(self.taken, (clip.width, clip.height), empty)
+        self.rows = DetectionRows(self.detector.size)
+        self.checkpoints: list[tuple[int, DetectorState]] = []
         warm_up = float(clip.times[self.first]) - settings.background.warm_up - 0.5
         self.start = int(np.searchsorted(clip.times, warm_up)) if span else 0
+        if empty is not None:
+            self.checkpoints.append((self.start - 1, self.detector.state()))
         self.spacing = max(1, -(-(self.past - self.start) // CHECKPOINTS))
         self.read = 0
         self.started = time.perf_counter()
@@ -153,6 +160,7 @@ class _DetectPass:
             rejected=self.rows.rejected,
             span=self.span,
             first_read=self.start,
+            taken=self.taken,
         )
 
     def _progress(self, done: int, now: float) -> Progress:

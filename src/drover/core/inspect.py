@@ -17,6 +17,7 @@ from drover.core.detect.where import Region
 from drover.core.detect_pass import replay_frames
 from drover.core.footage.reader import ClipReader
 from drover.core.recipe import DetectSettings
+from drover.core.survey.resolve import resolve_detect
 
 __all__ = ["DetectPictures", "FrameProbe", "clean_again"]
 
@@ -36,6 +37,7 @@ class DetectPictures:
     raw: NDArray[np.uint8]
     shadow: NDArray[np.uint8]
     facts: ShadowFacts
+    taken: DetectSettings
     clean: NDArray[np.uint8]
     histogram: NDArray[np.int64]
     blobs: Blobs | None
@@ -48,6 +50,7 @@ def clean_again(pictures: DetectPictures, settings: DetectSettings) -> DetectPic
     if not pictures.ready:
         return pictures
     height, width = pictures.difference.shape
+    settings = _with_taken(settings, pictures.taken)
     cleaner = Cleaner(settings, (width, height))
     cleaner.mark(pictures.difference)
     if settings.shadow.mode != "off":
@@ -68,6 +71,22 @@ def clean_again(pictures: DetectPictures, settings: DetectSettings) -> DetectPic
     )
 
 
+def _as_taken(settings: DetectSettings, result: DetectResult) -> DetectSettings:
+    """Settings on auto as the pass took them."""
+    taken = result.taken
+    return resolve_detect(settings, None) if taken is None else _with_taken(settings, taken)
+
+
+def _with_taken(settings: DetectSettings, taken: DetectSettings) -> DetectSettings:
+    """Settings with what is on auto as it was taken."""
+    background, shadow = settings.background, settings.shadow
+    if background.weak_share <= 0:
+        background = background.model_copy(update={"weak_share": taken.background.weak_share})
+    if shadow.mode == "auto":
+        shadow = taken.shadow
+    return settings.model_copy(update={"background": background, "shadow": shadow})
+
+
 class FrameProbe:
     """Goes to any frame of a clip with the detector in the state it had there.
 
@@ -77,7 +96,7 @@ class FrameProbe:
     def __init__(self, path: str, result: DetectResult, settings: DetectSettings) -> None:
         self._reader = ClipReader(path)
         self._result = result
-        self._settings = settings
+        settings = self._settings = _as_taken(settings, result)
         self._detector = Detector(settings, (self._reader.info.width, self._reader.info.height))
         self._at = -1
 
@@ -100,6 +119,7 @@ class FrameProbe:
             raw=cleaner.unpacked(cleaner.raw),
             shadow=cleaner.unpacked(cleaner.shadow),
             facts=detector.shadow_facts(),
+            taken=self._settings,
             clean=cleaner.unpacked(cleaner.clean),
             histogram=np.bincount(difference.ravel(), minlength=256),
             blobs=None,

@@ -31,6 +31,8 @@ __all__ = [
 NOISE_STEPS = 8  # steps of the difference picture to one standard deviation of noise
 FIRST_NOISE = 9.0  # grey levels squared, before any has been measured
 LEAST_NOISE = 2.0  # grey levels squared: quantisation and compression hide smaller noise
+LONG_AGO = -1e12  # s
+KNOWN = 1_000_000  # pictures that a scene measured before counts for
 NOISE_RATE = 0.25  # 1/s, how fast the noise of a pixel is learnt
 
 Grey = NDArray[np.uint8]
@@ -41,7 +43,8 @@ Float32 = NDArray[np.float32]
 class ModelState:
     """A small copy of a model: the empty scene and the noise (levels x 16) as bytes, and its clock.
 
-    ``colour`` is that of the colour planes, where they are looked at.
+    ``colour`` is that of the colour planes, where they are looked at. ``seen`` counts from ``KNOWN`` where the scene
+    and its noise were measured before.
     """
 
     picture: Grey
@@ -67,6 +70,10 @@ class BackgroundModel(Protocol):
 
     def noise(self) -> Float32:
         """(height, width) float32, measured noise of each pixel, one standard deviation in grey levels."""
+        ...
+
+    def begin(self, picture: Float32, noise: Float32) -> None:
+        """Take the empty scene and its noise as measured before."""
         ...
 
     def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
@@ -116,6 +123,15 @@ class _Clock:
         learning = self.seen == 0 or time - self._start < self.settings.warm_up - 1e-9
         self.seen += 1
         return elapsed, learning
+
+    def begin(self, picture: Float32, noise: Float32) -> None:
+        """Take the empty scene and its noise (levels, one standard deviation) as measured: nothing is left to learn."""
+        self._background[:] = picture
+        self._noise[:] = noise * noise
+        self.seen, self._start, self._time = KNOWN, LONG_AGO, math.inf  # no time has gone by before the first picture
+
+    def _noise_rate(self, elapsed: float) -> float:
+        return 0.0 if self.seen >= KNOWN else 1.0 - math.exp(-NOISE_RATE * elapsed)
 
     def _cut(self) -> float:
         """The threshold in the difference picture's own steps."""
@@ -171,7 +187,7 @@ class RunningAverage(_Clock):
         else:
             rate = 1.0 - math.exp(-self.settings.rate * elapsed)
             busy = 1.0 - math.exp(-self.settings.rate * self.settings.busy_share * elapsed)
-        noise_rate = 1.0 - math.exp(-NOISE_RATE * elapsed * kernels.TURNS)
+        noise_rate = self._noise_rate(elapsed * kernels.TURNS)
         kernels.update_average(
             grey, self._background, self._noise, self.difference, np.float32(self._cut()), np.float32(rate),
             np.float32(busy), np.float32(noise_rate), np.float32(LEAST_NOISE), self._in_noise, self.seen,
@@ -194,7 +210,7 @@ class RunningMedian(_Clock):
             return not learning
         pace = 16.0 * self.settings.rate * elapsed * (6.0 if learning else 1.0)
         busy = pace if learning else pace * self.settings.busy_share
-        noise_rate = 1.0 - math.exp(-NOISE_RATE * elapsed)
+        noise_rate = self._noise_rate(elapsed)
         kernels.update_median(
             grey, self._background, self._noise, self.difference, np.float32(self._cut()), np.float32(pace),
             np.float32(busy), np.float32(noise_rate), np.float32(LEAST_NOISE), self._in_noise,
@@ -220,7 +236,7 @@ class FrameDifference(_Clock):
         need = 2 if self._three else 1
         if self._before:
             older = self._before[0]
-            noise_rate = np.float32(1.0 - math.exp(-NOISE_RATE * elapsed))
+            noise_rate = np.float32(self._noise_rate(elapsed))
             kernels.difference_from_before(
                 grey, self._before[-1], older, self._noise, self.difference, np.float32(self._cut()), noise_rate,
                 np.float32(LEAST_NOISE), self._in_noise,
@@ -272,6 +288,12 @@ class Mixture(_Clock):
             np.float32(FIRST_NOISE), self._in_noise, self.seen,
         )  # fmt: skip
         return not learning
+
+    def begin(self, picture: Float32, noise: Float32) -> None:
+        """Take the empty scene and its noise as measured before: one face a pixel."""
+        super().begin(picture, noise)
+        self._count[:] = 1
+        self._faces[:, :, 0, 0] = 1.0
 
     def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
         """Take these pixels for background."""

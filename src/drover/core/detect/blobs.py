@@ -12,10 +12,10 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.detect.bitmask import lowest_place
+from drover.core.detect.bitmask import lowest_place, words_for
 from drover.core.kernel_parts import root_of
 
-__all__ = ["Blobs", "fill_holes", "find_blobs", "take_blobs"]
+__all__ = ["Blobs", "blobs_of", "fill_holes", "find_blobs", "take_blobs", "words_of"]
 
 
 @dataclass(frozen=True)
@@ -43,6 +43,18 @@ def find_blobs(words: NDArray[np.uint64], difference: NDArray[np.uint8], *, leas
     """
     runs = find_runs(words, difference.shape[1])
     label, count = join_runs(runs, True)
+    return blobs_of(runs, label, count, difference, least_area=least_area)
+
+
+def blobs_of(
+    runs: NDArray[np.int32],
+    label: NDArray[np.int64],
+    count: int,
+    difference: NDArray[np.uint8],
+    *,
+    least_area: float = 0.0,
+) -> Blobs:
+    """Blobs of labelled runs; those under ``least_area`` px are left out."""
     stats = measure(runs, label, count, difference)
     keep = stats[:, 4] >= least_area
     order = np.argsort(label, kind="stable")
@@ -63,6 +75,22 @@ def take_blobs(blobs: Blobs, keep: NDArray[np.bool_]) -> Blobs:
         blobs.box[keep], blobs.area[keep], blobs.contrast[keep], blobs.run_count[keep],
         blobs.runs[np.repeat(keep, blobs.run_count)],
     )  # fmt: skip
+
+
+def words_of(runs: NDArray[np.int16], height: int, width: int) -> NDArray[np.uint64]:
+    """A packed mask of runs (n, 3)."""
+    out = words_for(height, width)
+    set_runs(runs, out)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def set_runs(runs: NDArray[np.int16], words: NDArray[np.uint64]) -> None:  # pragma: no cover
+    """Set the pixels of runs (n, 3) in a packed mask, in place."""
+    for r in range(runs.shape[0]):
+        y = runs[r, 0]
+        for x in range(runs[r, 1], runs[r, 2]):
+            words[y, x >> 6] |= np.uint64(1) << np.uint64(x & 63)
 
 
 def fill_holes(words: NDArray[np.uint64], width: int, most: int) -> NDArray[np.uint64]:

@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 from drover.core.detect.background import cut_of
 from drover.core.detect.background_kernels import mark_moving
 from drover.core.detect.bitmask import Words, close_mask, open_mask, unpack, words_for
-from drover.core.detect.blobs import Blobs, fill_holes, find_blobs
+from drover.core.detect.blobs import Blobs, fill_holes, find_blobs, words_of
+from drover.core.detect.hysteresis import held_together
 from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import join_fragments
 from drover.core.recipe import DetectSettings
@@ -25,6 +26,7 @@ class Cleaner:
         self.settings = settings
         self.width, self.height = size
         self.raw, self.shadow = words_for(self.height, self.width), words_for(self.height, self.width)
+        self._strong = words_for(self.height, self.width)
         self.clean: Words = self.raw
         self._over = np.empty((self.height, self.width), np.bool_)
 
@@ -36,7 +38,13 @@ class Cleaner:
 
     def mark(self, difference: NDArray[np.uint8]) -> None:
         """Mark the pixels over the threshold."""
-        mark_moving(difference, float(cut_of(self.settings.background)), self.raw, self._over)
+        rule = self.settings.background
+        cut = cut_of(rule)
+        mark_moving(difference, float(cut), self._strong, self._over)
+        if rule.weak_share < 1.0:
+            mark_moving(difference, float(cut * rule.weak_share), self.raw, self._over)
+        else:
+            self.raw[:] = self._strong
         self.shadow[:] = 0
 
     def take_shadows(
@@ -56,7 +64,12 @@ class Cleaner:
         rule = self.settings.cleanup
         opened = open_mask(self.raw, rule.opening, self.width)
         self.clean = fill_holes(close_mask(opened, rule.closing, self.width), self.width, rule.fill_holes)
-        found = find_blobs(self.clean, difference, least_area=SPECK)
+        if self.settings.background.weak_share < 1.0:
+            strong = close_mask(open_mask(self._strong & self.raw, rule.opening, self.width), rule.closing, self.width)
+            found = held_together(self.clean, strong, difference, SPECK)
+            self.clean = words_of(found.runs, self.height, self.width)
+        else:
+            found = find_blobs(self.clean, difference, least_area=SPECK)
         return join_fragments(found, self.settings.size, (self.width, self.height))
 
     def unpacked(self, words: Words) -> NDArray[np.uint8]:

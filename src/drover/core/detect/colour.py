@@ -41,7 +41,16 @@ class ColourModel:
             planes = _calm(planes, np.float32(1.0 / gain))
         self._seen = planes
         if self._model.step(planes, time):
-            raise_difference(self._model.difference, np.float32(self._settings.colour_weight), difference)
+            if self._settings.threshold_in == "noise":
+                join_differences(self._model.difference, difference)
+            else:
+                raise_difference(self._model.difference, np.float32(self._settings.colour_weight), difference)
+
+    def begin(self, chroma: NDArray[np.float32], noise: NDArray[np.float32]) -> None:
+        """Take the colour of the empty scene and its noise, (2, height / 2, width / 2), as measured before."""
+        planes = chroma.reshape(-1, chroma.shape[2])
+        self._model = make_model(self._settings, planes.shape, self._keep_still)
+        self._model.begin(planes, noise.reshape(planes.shape))
 
     def absorb(self, runs: NDArray[np.int16]) -> None:
         """Take these pixels (of the full picture) for background."""
@@ -68,6 +77,27 @@ class ColourModel:
 def _calm(planes: NDArray[np.uint8], factor: np.float32) -> NDArray[np.uint8]:
     out = (planes.astype(np.float32) - np.float32(128.0)) * factor + np.float32(128.5)
     return np.clip(out, 0, 255).astype(np.uint8)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def join_differences(colour: NDArray[np.uint8], difference: NDArray[np.uint8]) -> None:  # pragma: no cover
+    """One measure of difference: the root of the squares of brightness and both colours, all in eighths of their noise.
+
+    In place; ``colour`` is (2 x half height, half width), ``difference`` (height, width).
+    """
+    half, width = colour.shape[0] // 2, colour.shape[1]
+    full = difference.shape[1]
+    squares = np.empty(width, np.float32)
+    for y in range(difference.shape[0]):
+        row = min(y >> 1, half - 1)
+        if y & 1 == 0 or row != y >> 1:
+            for u in range(width):
+                a, b = np.float32(colour[row, u]), np.float32(colour[row + half, u])
+                squares[u] = a * a + b * b
+        for x in range(full):
+            own = np.float32(difference[y, x])
+            size = np.sqrt(own * own + squares[min(x >> 1, width - 1)])
+            difference[y, x] = np.uint8(min(size + np.float32(0.5), np.float32(255.0)))
 
 
 @njit(cache=True, nogil=True)

@@ -19,6 +19,8 @@ from drover.core.detect.size_rules import size_fits
 from drover.core.detect.still import StillWatch
 from drover.core.detect.where import Region
 from drover.core.recipe import DetectSettings
+from drover.core.survey.empty_scene import EmptyScene
+from drover.core.survey.resolve import resolve_detect
 from drover.core.types import LOOK, Detections, Frame
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
@@ -69,10 +71,11 @@ class Detector:
     ----------
     settings : DetectSettings
     size : (width, height) px
+    empty : the empty scene as measured before, where it was; else it is learnt from the first pictures.
     """
 
-    def __init__(self, settings: DetectSettings, size: tuple[int, int]) -> None:
-        self.settings = settings
+    def __init__(self, settings: DetectSettings, size: tuple[int, int], empty: EmptyScene | None = None) -> None:
+        settings = self.settings = resolve_detect(settings, None)  # live, nobody has surveyed anything
         self.size = size
         width, height = size
         self.model: BackgroundModel = make_model(settings.background, (height, width), settings.still.keep_for)
@@ -89,6 +92,19 @@ class Detector:
         # Where nothing is kept of the empty scene there is no light to bring a picture back to.
         self._follows = settings.light.follow and "difference" not in settings.background.model
         self._learnt = 0
+        self._noise_level = 1.0
+        if empty is not None and "difference" not in settings.background.model:
+            self._begin(empty)
+
+    def _begin(self, empty: EmptyScene) -> None:
+        """Nothing is left to learn: things are found from the first picture on."""
+        self.model.begin(empty.grey, empty.noise)
+        self._noise_level = float(np.median(empty.noise))
+        self._learnt = 1
+        if empty.chroma is not None and empty.chroma_noise is not None:
+            self._shadows.set_colour(empty.chroma.copy())
+            if self._colour is not None:
+                self._colour.begin(empty.chroma, empty.chroma_noise)
 
     @property
     def wants_colour(self) -> bool:
@@ -123,7 +139,9 @@ class Detector:
             cleaner.take_shadows(self._shadows, grey, model.background(), chroma)
         blobs = cleaner.blobs(model.difference)
         self._still.look(cleaner.clean, grey, frame.time)
-        settled = self._still.settled(blobs.runs, blobs.run_count, grey, model.background(), interval)
+        settled = self._still.settled(
+            blobs.runs, blobs.run_count, grey, model.background(), interval, self._noise_level
+        )
         if settled.any():
             runs = take_blobs(blobs, settled).runs
             model.absorb(runs, grey)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.detect.detector import DetectorState
+from drover.core.recipe import DetectSettings
 from drover.core.types import Detections
 
 __all__ = ["DetectResult"]
@@ -21,7 +22,8 @@ class DetectResult:
     ``checkpoints`` are (frame, detector state before the next frame), evenly spread; ``jumps`` are (frame, factor)
     where the light of the whole picture changed at once. ``rejected`` (n, 5) float32 holds frame and box of blobs
     that the size rules dropped. ``span`` (first frame, one past the last) is set where only a part of the clip was
-    looked at; ``first_read`` is the frame from which the background was learnt.
+    looked at; ``first_read`` is the frame from which the background was learnt; ``taken`` are
+    the settings with every "auto" as it was worked out.
     """
 
     detections: Detections
@@ -35,6 +37,7 @@ class DetectResult:
     rejected: NDArray[np.float32] = field(default_factory=lambda: np.zeros((0, 5), np.float32))
     span: tuple[int, int] | None = None
     first_read: int = 0
+    taken: DetectSettings | None = None
 
     @property
     def noise(self) -> float | None:

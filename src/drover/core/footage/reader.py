@@ -100,6 +100,12 @@ class ClipReader:
 
     # --- public -------------------------------------------------------------------------------------------
 
+    @property
+    def key_frames(self) -> NDArray[np.int64]:
+        """Frames that decode without any other, rising."""
+        place = np.searchsorted(self._pts, self._keys)
+        return np.unique(place[place < len(self._pts)]).astype(np.int64)
+
     def frame(self, index: int) -> Frame:
         """The frame of that number.
 

@@ -33,7 +33,7 @@ class BackgroundSettings(Settings):
         )
     )
     look_at: Literal["grey", "colour"] = Field(
-        default="grey",
+        default="colour",
         description="Compare brightness alone, or colour as well: finds what is as bright as the ground. Costs time.",
     )
     colour_weight: float = dial(
@@ -58,11 +58,19 @@ class BackgroundSettings(Settings):
         "Share of the rate where something moves. Lower keeps an object that stands still for longer.",
         0.01,
     )
+    known_start: bool = Field(
+        default=True,
+        description="Recorded clips: the empty scene is worked out before the first picture; nothing need be learnt.",
+    )
     warm_up: float = dial(1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1)
     threshold: float = dial(16.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0)
     threshold_in: Literal["levels", "noise"] = Field(
-        default="levels", description="Whether the threshold is in grey levels or in multiples of each pixel's noise."
+        default="noise", description="Whether the threshold is in grey levels or in multiples of each pixel's noise."
     )
+    weak_share: float = dial(
+        0.0, 0.0, 1.0, "×",
+        "Over this share of the threshold counts what touches something over it. 1: none; 0: as the clip needs.", 0.05,
+    )  # fmt: skip
     noise_threshold: float = dial(
         6.0, 1.0, 30.0, "σ", "Difference that counts as moving, in multiples of the pixel's own noise.", 0.25
     )
@@ -80,13 +88,14 @@ class LightSettings(Settings):
 class ShadowSettings(Settings):
     """Shadows that objects cast."""
 
-    mode: Literal["off", "drop", "keep"] = Field(
-        default="drop", description="off: not looked for; drop: cut from the mask; keep: shown but left in the mask."
+    mode: Literal["auto", "off", "drop", "keep"] = Field(
+        default="auto",
+        description="auto: as the clip shows; off: not looked for; drop: cut from the mask; keep: marked only.",
     )
     darkest: float = dial(0.5, 0.05, 1.0, "fraction", "A shadow leaves at least this share of the light.", 0.01)
     lightest: float = dial(0.9, 0.1, 1.0, "fraction", "A shadow leaves at most this share of the light.", 0.01)
     colour_change: float = dial(
-        6.0, 0.5, 100.0, "levels", "How far a shadow may shift the ground's colour. Higher finds more shadow.", 0.5
+        4.0, 0.5, 100.0, "levels", "How far a shadow may shift the ground's colour. Higher finds more shadow.", 0.5
     )
 
 
@@ -116,9 +125,9 @@ class SizeSettings(Settings):
     at the near box.
     """
 
-    least_width: float = dial(9.0, 0.0, 4000.0, "px", "Blobs narrower than this are dropped.", 1.0)
-    least_height: float = dial(9.0, 0.0, 4000.0, "px", "Blobs lower than this are dropped.", 1.0)
-    least_area: float = dial(110.0, 0.0, 1e7, "px", "Blobs with fewer pixels than this are dropped.", 10.0)
+    least_width: float = dial(5.0, 0.0, 4000.0, "px", "Blobs narrower than this are dropped.", 1.0)
+    least_height: float = dial(5.0, 0.0, 4000.0, "px", "Blobs lower than this are dropped.", 1.0)
+    least_area: float = dial(40.0, 0.0, 1e7, "px", "Blobs with fewer pixels than this are dropped.", 10.0)
     most_width: float = dial(4000.0, 1.0, 1e5, "px", "Blobs wider than this are dropped.", 1.0)
     most_height: float = dial(4000.0, 1.0, 1e5, "px", "Blobs taller than this are dropped.", 1.0)
     most_area: float = dial(1e7, 1.0, 1e9, "px", "Blobs with more pixels than this are dropped.", 10.0)

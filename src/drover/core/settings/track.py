@@ -133,6 +133,12 @@ class AfterSettings(Settings):
 
     join: bool = Field(default=True, description="Join broken tracks over the whole clip where motion and size agree.")
     join_within: float = dial(4.0, 0.0, 60.0, "s", "Longest break that is joined.", 0.5)
+    least_travel: float = dial(
+        1.0, 0.0, 50.0, "sizes", "One that never comes this far, in its own sizes, is no object. 0 keeps all.", 0.25
+    )
+    drop_flicker: bool = Field(
+        default=True, description="Drop what flickers: seen now and then, faint, leaping about, as leaves and water do."
+    )
     fill_gaps: bool = Field(
         default=True, description="Draw a bridged gap from where the object went to where it came back."
     )

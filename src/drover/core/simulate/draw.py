@@ -62,19 +62,24 @@ def draw_shadow(
 
 @njit(cache=True, nogil=True)
 def cast_shadow(
-    picture: NDArray[np.float32], parts: NDArray[np.float64], ground: float, depth: float
+    picture: NDArray[np.float32],
+    parts: NDArray[np.float64],
+    ground: float,
+    depth: float,
+    along: float = 0.55,
+    down: float = 0.30,
 ) -> None:  # pragma: no cover
-    """Darken the ground where an animal stands in the way of a high sun at the upper left.
+    """Darken the ground where a body stands in the way of a sun at the upper left.
 
-    Each part is thrown onto the ground line ``ground`` (px): as far to the right as 0.55 of its height above it,
-    as far down as 0.30 of it.
+    Each part is thrown onto the ground line ``ground`` (px): as far to the right as ``along`` of its height above it,
+    as far down as ``down`` of it.
     """
     height, width = picture.shape[:2]
     n = parts.shape[0]
     thrown = np.empty((n, 4))
     for k in range(n):
         up = ground - parts[k, 1]
-        thrown[k, 0], thrown[k, 1] = parts[k, 0] + 0.55 * up, ground + 0.30 * up - 0.10 * parts[k, 3]
+        thrown[k, 0], thrown[k, 1] = parts[k, 0] + along * up, ground + down * up - 0.10 * parts[k, 3]
         thrown[k, 2], thrown[k, 3] = parts[k, 2] + 0.30 * parts[k, 3], 0.42 * parts[k, 3] + 0.06 * parts[k, 2]
     left, right = int((thrown[:, 0] - thrown[:, 2]).min()) - 1, int((thrown[:, 0] + thrown[:, 2]).max()) + 2
     top, bottom = int((thrown[:, 1] - thrown[:, 3]).min()) - 1, int((thrown[:, 1] + thrown[:, 3]).max()) + 2

@@ -14,7 +14,7 @@ from drover.core.simulate.render import Renderer
 from drover.core.simulate.scene import Scene
 from drover.core.simulate.truth import TruthRow, truth_crossings, truth_table
 
-__all__ = ["write_scene"]
+__all__ = ["recipe_text", "write_scene"]
 
 
 def write_scene(
@@ -52,10 +52,10 @@ def write_scene(
             progress(done, scene.frame_count)
     write_truth(folder / "truth.csv", truth_table(rows, scene.frame_count))
     write_crossings(folder / "crossings.csv", truth_crossings(scene))
-    (folder / "recipe.toml").write_text(_recipe_text(scene.lines), encoding="utf-8")
+    (folder / "recipe.toml").write_text(recipe_text(scene.lines), encoding="utf-8")
 
 
-def _recipe_text(lines: tuple[LineSettings, ...]) -> str:
+def recipe_text(lines: tuple[LineSettings, ...]) -> str:
     """A recipe with the scene's lines and nothing else, so that all settings keep their defaults."""
     parts = ["# The lines of a scene; all settings keep their defaults.\n"]
     for line in lines:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from drover.core.recipe import TrackSettings
 from drover.core.track.joining import join_broken
 from drover.core.track.smoothing import smooth
+from drover.core.track.travel import drop_flicker, drop_unmoved
 from drover.core.types import Detections, Tracks
 
 __all__ = ["fill_gaps", "finish"]
@@ -28,6 +29,11 @@ def finish(tracks: Tracks, times: Float, settings: TrackSettings, detections: De
         return tracks
     if after.join:
         tracks = join_broken(tracks, times, settings, detections.look)
+    if after.drop_flicker:
+        tracks = drop_flicker(tracks, detections)
+    tracks = drop_unmoved(tracks, after.least_travel)
+    if len(tracks) == 0:
+        return tracks
     if after.fill_gaps:
         tracks = fill_gaps(tracks)
     if after.smooth:

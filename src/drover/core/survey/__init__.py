@@ -1,0 +1,1 @@
+"""What a clip says of itself before anything is detected: the empty scene, its noise, sizes, shadows, speeds."""

@@ -1,0 +1,45 @@
+"""Settings on auto, worked out from what the clip says of itself."""
+
+from __future__ import annotations
+
+from drover.core.recipe import DetectSettings
+from drover.core.survey.survey import Survey
+
+__all__ = ["resolve_detect"]
+
+PALE = 12.0  # standard deviations under which what moves stands out little
+RESTLESS = 0.3  # share of the ground from which a lower threshold would let it in
+WEAK, WEAK_OF_PALE = 0.7, 0.5  # second threshold, as a share of the first
+FAINT, LIGHTEST = 0.75, 0.97  # share of the light that the soft shadow under a body leaves
+
+
+def resolve_detect(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
+    """The settings with every "auto" replaced by what the survey says; without one by what is safe.
+
+    Shadows: where bodies cast them, the range seen is cut away; else only the soft shadow under a body, which darkens
+    little; nothing on grey footage, where a shadow cannot be told from dark cloth.
+    """
+    return _background(_shadow(settings, survey), survey)
+
+
+def _background(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
+    """What differs little from the ground is looked for by a lower second threshold than what stands out."""
+    rule = settings.background
+    if rule.weak_share > 0:
+        return settings
+    pale = survey is not None and survey.contrast < PALE and survey.restless < RESTLESS
+    taken = rule.model_copy(update={"weak_share": WEAK_OF_PALE if pale else WEAK})
+    return settings.model_copy(update={"background": taken})
+
+
+def _shadow(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
+    shadow = settings.shadow
+    if shadow.mode != "auto":
+        return settings
+    if survey is not None and survey.grey:
+        taken = {"mode": "off"}
+    elif survey is not None and survey.shadows.cast:
+        taken = {"mode": "drop", "darkest": round(min(survey.shadows.darkest, 0.72), 2), "lightest": LIGHTEST}
+    else:
+        taken = {"mode": "drop", "darkest": FAINT, "lightest": LIGHTEST}
+    return settings.model_copy(update={"shadow": shadow.model_copy(update=taken)})

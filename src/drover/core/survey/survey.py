@@ -1,0 +1,53 @@
+"""What a recorded clip says of itself before anything is detected."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from drover.core.survey.contrast import movers_contrast
+from drover.core.survey.empty_scene import EmptyScene, find_empty_scene, in_one_light
+from drover.core.survey.samples import Samples
+from drover.core.survey.shadows import ShadowEvidence, find_shadows
+
+__all__ = ["Survey", "survey_of"]
+
+COLOURLESS = 2.5  # levels from grey under which footage has no colour
+RESTLESS = 1.5  # levels more than the sensor's noise from which a place is restless
+
+
+@dataclass(frozen=True)
+class Survey:
+    """The empty scene; whether the footage is grey; whether bodies cast shadows; the share of the ground that is
+    restless; and by how many standard deviations what moves differs from the ground.
+    """
+
+    empty: EmptyScene
+    grey: bool
+    shadows: ShadowEvidence
+    restless: float
+    contrast: float
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """What follows, in plain sentences."""
+        noise = float(np.median(self.empty.noise))
+        out = [f"A quiet pixel jitters by {noise:.1f} levels: what differs by six times that is taken to move."]
+        out.append("The footage is grey." if self.grey else "The footage has colour: it counts beside brightness.")
+        if self.restless > 0.02:
+            out.append(f"{100 * self.restless:.0f} % of the ground is restless; it must differ more to count there.")
+        if self.shadows.cast:
+            out.append("Bodies cast shadows, all to one side: they are cut away.")
+        return tuple(out)
+
+
+def survey_of(samples: Samples) -> Survey:
+    """What some pictures say."""
+    samples = in_one_light(samples)
+    empty = find_empty_scene(samples)
+    colour = 0.0 if empty.chroma is None else float(np.quantile(np.abs(empty.chroma - 128.0), 0.9))
+    grey = colour < COLOURLESS
+    shadows = ShadowEvidence(0.0, 0.0, 0.0, 1.0, 0) if grey else find_shadows(samples, empty)
+    restless = float((empty.restless > RESTLESS).mean())
+    return Survey(empty, grey, shadows, restless, movers_contrast(samples, empty))
