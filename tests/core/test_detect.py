@@ -20,7 +20,7 @@ from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import depth_factors, join_fragments, size_fits
 from drover.core.detect.where import Region, fill_polygon
 from drover.core.detect_pass import detect_clip
-from drover.core.geometry import trace_outline
+from drover.core.geometry import overlap_matrix, trace_outline
 from drover.core.inspect import FrameProbe
 from drover.core.recipe import (
     BackgroundSettings,
@@ -110,7 +110,9 @@ def test_an_outline_encloses_the_area_of_a_blob_without_holes(mask):
 
 
 def test_the_running_average_follows_its_formula():
-    model = RunningAverage(BackgroundSettings(rate=1.0, busy_share=0.0, warm_up=0.0, threshold=50.0), (1, 2))
+    model = RunningAverage(
+        BackgroundSettings(rate=1.0, busy_share=0.0, warm_up=0.0, threshold=50.0, threshold_in="levels"), (1, 2)
+    )
     model.step(np.array([[100, 100]], np.uint8), 0.0)
     model.step(np.array([[110, 200]], np.uint8), 0.5)
     # 100 + (1 - exp(-1 * 0.5)) * 10 where little changed; unchanged where the difference passes the threshold.
@@ -177,9 +179,10 @@ def test_pictures_of_a_frame_are_the_same_by_replay_as_by_the_pass(short_run, sh
         pictures = probe.pictures(frame)
         expected = found.box[found.rows_of(frame)]
         assert pictures.blobs is not None
-        # The checkpoint is rounded to whole levels and holds no ground colour, so an edge may move a little.
-        assert pictures.blobs.box.shape == expected.shape
-        assert np.abs(pictures.blobs.box - expected).mean() < 1.0
+        # The checkpoint is rounded to whole levels and holds no ground colour: an edge may move, a speck come or go.
+        assert abs(len(pictures.blobs.box) - len(expected)) <= 1
+        overlap = overlap_matrix(np.ascontiguousarray(pictures.blobs.box), np.ascontiguousarray(expected))
+        assert int((overlap.max(axis=0) > 0.75).sum()) >= len(expected) - 1
     probe.close()
 
 
@@ -209,7 +212,9 @@ def noisy(level: float, seed: int, shape=(60, 90), noise=2.0) -> np.ndarray:
 @pytest.mark.parametrize("name", MODELS)
 def test_every_model_learns_the_empty_scene_and_sees_what_moves(name):
     """The contract: quiet while learning, a difference near the noise where nothing is, large where something is."""
-    model = make_model(settings_with(background__model=name).background, (60, 90), 30.0)
+    model = make_model(
+        settings_with(background__model=name, background__threshold_in="levels").background, (60, 90), 30.0
+    )
     ready = [model.step(noisy(100, k), k / 25) for k in range(60)]
     assert not any(ready[:24])
     assert all(ready[27:])
@@ -225,7 +230,9 @@ def test_every_model_learns_the_empty_scene_and_sees_what_moves(name):
 
 @pytest.mark.parametrize("name", ["running-average", "running-median", "mixture"])
 def test_a_model_can_be_told_to_absorb_and_to_go_back(name):
-    model = make_model(settings_with(background__model=name).background, (60, 90), 30.0)
+    model = make_model(
+        settings_with(background__model=name, background__threshold_in="levels").background, (60, 90), 30.0
+    )
     for k in range(40):
         model.step(noisy(100, k), k / 25)
     state = model.state()
@@ -243,7 +250,8 @@ def test_grass_with_two_faces_is_background_to_the_mixture_only():
     """Pixels that change between two levels every few frames."""
     share = {}
     for name in ("running-average", "mixture"):
-        model = make_model(settings_with(background__model=name, background__rate=1.0).background, (60, 90), 30.0)
+        rule = settings_with(background__model=name, background__rate=1.0, background__threshold_in="levels")
+        model = make_model(rule.background, (60, 90), 30.0)
         for k in range(400):
             picture = noisy(100, k)
             picture[:, ::2] = noisy(130 if (k // 3) % 2 else 95, 1000 + k)[:, ::2]

@@ -16,7 +16,7 @@ import typer
 from typer.main import get_command
 
 from drover import __version__
-from drover.cli.parts import folder_name, headless_demo, link_boxes, report, run_one, window
+from drover.cli.parts import draw_scene, folder_name, headless_demo, link_boxes, report, run_one, window
 from drover.cli.progress import shown_progress
 from drover.cli.tables import print_score_table
 from drover.core.errors import DroverError
@@ -25,7 +25,7 @@ from drover.core.formats.box_rows import read_tracks, read_truth
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
 from drover.core.run_files import ready_folder, write_run
 from drover.core.score.spans import score_result
-from drover.core.simulate.names import SCENE_NAMES
+from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
 
 __all__ = ["app", "main"]
 
@@ -145,31 +145,49 @@ def score(
 
 
 @app.command()
-def simulate(
-    scene: Annotated[
-        str,
-        typer.Argument(
-            metavar="SCENE",
-            help=", ".join(SCENE_NAMES) + ".",
-        ),
-    ],
-    out: Annotated[Path, typer.Option(help="Folder for clip, truth, crossings and recipe.")],
-    seed: Annotated[int | None, typer.Option(min=0, help="Another herd on the same farm.")] = None,
-    seconds: Annotated[float | None, typer.Option(help="Length of the clip, s.")] = None,
+def survey(
+    clip: Annotated[Path, typer.Argument(metavar="CLIP", help="The video to look at.")],
+    as_json: Annotated[bool, typer.Option("--json", help="Print figures as JSON.")] = False,
 ) -> None:
-    """Draw a scene of the Fold Hill farm with its exact truth."""
-    from drover.core.simulate.farm import build_scene
-    from drover.core.simulate.write import write_scene
+    """Look at a few pictures of a clip: its noise, shadows and restless places, and what follows for Detect."""
+    from drover.core.survey.resolve import resolve_detect
+    from drover.core.survey_pass import survey_clip
 
+    with ClipReader(clip) as reader:
+        info = reader.info
+    found = survey_clip(info)
+    if found is None:
+        raise DroverError(f"{clip}: has too few pictures to say anything of it; eight are needed")
+    taken = resolve_detect(Recipe().detect, found)
+    if as_json:
+        facts = {**found.facts, "shadow": taken.shadow.model_dump(), "weak_share": taken.background.weak_share}
+        print(json.dumps(facts, indent=2))
+        return
+    for line in found.words:
+        print(line)
+
+
+@app.command()
+def simulate(
+    scene: Annotated[str, typer.Argument(metavar="SCENE", help=", ".join((*SCENE_NAMES, *WORLD_NAMES)) + ".")],
+    out: Annotated[Path, typer.Option(help="Folder for clip, truth, crossings and recipe.")],
+    seed: Annotated[int | None, typer.Option(min=0, help="Others in the same place.")] = None,
+    seconds: Annotated[float | None, typer.Option(help="Length of the clip, s.")] = None,
+    rate: Annotated[float | None, typer.Option(min=1, max=120, help="Pictures a second; not for the farm.")] = None,
+    width: Annotated[int | None, typer.Option(min=160, max=3840, help="Width, px; not for the farm.")] = None,
+    noise: Annotated[float | None, typer.Option(min=0, max=10, help="Factor on the noise; not for the farm.")] = None,
+    quality: Annotated[int | None, typer.Option(min=-20, max=20, help="Coarser coding; not for the farm.")] = None,
+) -> None:
+    """Draw a scene of the Fold Hill farm, or of another place, with its exact truth."""
     ready_folder(out)
-    made = build_scene(scene, seed=seed, seconds=seconds)
+    options = {"seed": seed, "seconds": seconds, "rate": rate, "width": width, "noise": noise, "quality": quality}
+    given = {name: value for name, value in options.items() if value is not None}
     try:
         with shown_progress(f"draw {scene}") as show:
-            write_scene(made, out, progress=lambda done, total: show.update(done, total))
+            frames, actors = draw_scene(scene, out, given, lambda done, total: show.update(done, total))
     except OSError as error:
         raise DroverError(f"{out}: cannot be written ({error.strerror or error}); free some space") from error
-    files = f"{made.name}.mp4, truth.csv, crossings.csv, recipe.toml"
-    print(f"{made.frame_count} frames, {len(made.actors)} actors: {files} in {out}")
+    print(f"{frames} frames, {actors} actors: {scene}.mp4, truth.csv, crossings.csv, recipe.toml in {out}")
 
 
 @app.command()

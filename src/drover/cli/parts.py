@@ -6,6 +6,7 @@ import contextlib
 import os
 import socket
 import sys
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -24,12 +25,41 @@ from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import Recipe, read_recipe
 from drover.core.run import ClipRun, run_clip
 from drover.core.run_files import write_run
+from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
 from drover.core.types import ClipInfo, Crossings, Detections, Truth
 
-__all__ = ["folder_name", "headless_demo", "link_boxes", "report", "run_one", "window"]
+__all__ = ["draw_scene", "folder_name", "headless_demo", "link_boxes", "report", "run_one", "window"]
 
 MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
 MOST_ALARMS = 20  # printed; the table has them all
+
+
+def draw_scene(
+    name: str, out: Path, options: dict[str, float], progress: Callable[[int, int], None]
+) -> tuple[int, int]:
+    """Draw a scene of the farm or another world into a folder; how many frames and actors it has.
+
+    Raises
+    ------
+    DroverError
+        When there is none of that name, or it has no such option.
+    """
+    from drover.core.simulate.farm import build_scene
+    from drover.core.simulate.worlds.scenes import Options, build_world
+    from drover.core.simulate.worlds.world import write_world
+    from drover.core.simulate.write import write_scene
+
+    if name in WORLD_NAMES:
+        world = build_world(name, Options(**options))  # type: ignore[arg-type]
+        write_world(world, out, progress=progress)
+        return world.frame_count, len(world.movers)
+    beyond = sorted(set(options) - {"seed", "seconds"})
+    if beyond and name in SCENE_NAMES:
+        raise DroverError(f"scene '{name}' is drawn in one way; leave out --{beyond[0]}")
+    seed, seconds = options.get("seed"), options.get("seconds")
+    made = build_scene(name, seed=None if seed is None else int(seed), seconds=seconds)
+    write_scene(made, out, progress=progress)
+    return made.frame_count, len(made.actors)
 
 
 def folder_name(clip: Path, used: set[str]) -> str:

@@ -17,7 +17,7 @@ from drover.core.kept_detections import load_detections, save_detections
 from drover.core.recipe import DetectSettings
 from drover.core.result_store import ResultStore
 from drover.core.survey.resolve import resolve_detect
-from drover.core.survey_pass import survey_clip
+from drover.core.survey_pass import AHEAD, survey_clip
 from drover.core.types import ClipInfo
 
 __all__ = ["IsCancelled", "OnPartial", "OnProgress", "Progress", "detect_clip", "never", "quiet", "replay_frames"]
@@ -92,9 +92,12 @@ class _DetectPass:
         self.clip = clip
         self.span = span
         self.first, self.past = span or (0, clip.frame_count)
-        survey = survey_clip(clip, self.first) if settings.background.known_start else None
+        # A span near the beginning is looked at with the eyes of the whole clip: it finds the same.
+        begin = 0 if clip.times[self.first] - clip.times[0] <= AHEAD else self.first
+        survey = survey_clip(clip, begin) if settings.background.known_start else None
         empty = None if survey is None else survey.empty
         self.taken = resolve_detect(settings, survey)
+        self.said = () if survey is None else survey.words
         self.detector = Detector(self.taken, (clip.width, clip.height), empty)
         self.rows = DetectionRows(self.detector.size)
         self.checkpoints: list[tuple[int, DetectorState]] = []
@@ -161,6 +164,7 @@ class _DetectPass:
             span=self.span,
             first_read=self.start,
             taken=self.taken,
+            said=self.said,
         )
 
     def _progress(self, done: int, now: float) -> Progress:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from drover.core.detect.background import ModelState
 from drover.core.detect.result import DetectResult
+from drover.core.recipe import DetectSettings
 from drover.core.result_store import ResultStore
 from drover.core.types import Detections
 
@@ -31,6 +32,8 @@ def save_detections(store: ResultStore, key: str, result: DetectResult) -> None:
         "frames_read": result.frames_read,
         "notes": list(result.notes),
         "checkpoints": [[frame, s.seen, s.start, s.now] for frame, s in result.checkpoints],
+        "taken": None if result.taken is None else result.taken.model_dump_json(),
+        "said": list(result.said),
         "jumps": [list(jump) for jump in result.jumps],
     }
     for prefix, of in _PLANES:
@@ -69,6 +72,8 @@ def _result(arrays: dict[str, NDArray], facts: dict[str, Any]) -> DetectResult:
         notes=tuple(facts["notes"]),
         jumps=tuple((int(at), float(by)) for at, by in facts["jumps"]),
         rejected=arrays["rejected"],
+        taken=None if facts["taken"] is None else DetectSettings.model_validate_json(facts["taken"]),
+        said=tuple(facts["said"]),
     )
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
-from typing import Literal
 
 import numpy as np
 
@@ -36,6 +35,8 @@ from drover.core.recipe import (
     ZoneSettings,
 )
 from drover.core.score.spans import score_boxes, score_result
+from drover.core.survey.samples import Samples
+from drover.core.survey.survey import survey_of
 from drover.core.track.explain import explain_frame
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
@@ -67,19 +68,24 @@ def _warm_detect() -> None:
     large = np.array([[0, 0, 9, 9], [10, 0, 12, 2]], np.float32)
     area, count = np.array([81, 4], np.float32), np.array([1, 1], np.int64)
     join_fragments(Blobs(large, area, area, count, runs), SizeSettings(), (1280, 64))
-    _warm_detector("mixture", "grey")
-    _warm_detector("running-average", "colour")
+    _warm_detector(BackgroundSettings(model="mixture", look_at="grey", threshold_in="levels", warm_up=0.08))
+    _warm_detector(BackgroundSettings(look_at="colour", threshold_in="levels", warm_up=0.08))
+    _warm_detector(BackgroundSettings(warm_up=0.08), surveyed=True)
     one = Detections.from_boxes(
         np.zeros(1, np.int64), np.array([[0, 0, 4, 4]], np.float32), np.ones(1, np.float32), frame_count=1, size=(8, 8)
     )
     unite(one, choose_boxes(one, BoxSettings(overlaps="drop")), BoxSettings())
 
 
-def _warm_detector(model: Literal["mixture", "running-average"], look_at: Literal["grey", "colour"]) -> None:
+def _warm_detector(background: BackgroundSettings, *, surveyed: bool = False) -> None:
     """A few small frames with something in them: every kernel of Detect is called on the way."""
-    settings = DetectSettings(background=BackgroundSettings(model=model, look_at=look_at, warm_up=0.08))
-    detector = Detector(settings, (96, 64))
     chroma = np.full((2, 32, 48), 128, np.uint8)
+    empty = None
+    if surveyed:
+        shots = np.full((9, 64, 96), 90, np.uint8)
+        shots[::2, ::3] = 92
+        empty = survey_of(Samples(shots, np.stack([chroma] * 9), np.arange(9) / 25)).empty
+    detector = Detector(DetectSettings(background=background), (96, 64), empty)
     for index in range(8):
         grey = np.full((64, 96), 90, np.uint8)
         if index > 3:

@@ -56,6 +56,8 @@ def run_facts(run: ClipRun) -> dict[str, object]:
             "fingerprint": run.clip.fingerprint,
         },
         "recipe": recipe.model_dump(mode="json"),
+        "detect_as_taken": None if run.detect.taken is None else run.detect.taken.model_dump(mode="json"),
+        "survey": list(run.detect.said),
         "frames": run.clip.frame_count,
         "frames_read": run.detect.frames_read,
         "seconds": run.seconds,

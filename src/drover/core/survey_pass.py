@@ -11,7 +11,7 @@ from drover.core.survey.samples import Samples
 from drover.core.survey.survey import Survey, survey_of
 from drover.core.types import ClipInfo, Frame
 
-__all__ = ["read_samples", "survey_clip"]
+__all__ = ["AHEAD", "read_samples", "survey_clip"]
 
 WINDOW = 12.0  # s looked at closely
 AHEAD = 90.0  # s within which key frames are looked at as well: they tell what merely lingers at the start

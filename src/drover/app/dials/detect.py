@@ -67,6 +67,7 @@ class DetectDials(SettingsPage):
         self.noise_row = self.row("threshold", background + "noise_threshold")
         self.threshold_card.body.addWidget(self.levels_row)
         self.threshold_card.body.addWidget(self.noise_row)
+        self.threshold_card.body.addWidget(self.row("and what touches it from", background + "weak_share"))
         measured = {"levels": "grey levels", "noise": "the pixel's own noise"}
         self.threshold_card.body.addWidget(self.choice("measured in", background + "threshold_in", measured))
         self.column.addWidget(self.threshold_card)
@@ -77,6 +78,8 @@ class DetectDials(SettingsPage):
         looks = {"grey": "brightness", "colour": "brightness and colour"}
         card.body.addWidget(self.choice("compared by", background + "look_at", looks))
         card.body.addWidget(self.row("rate", background + "rate"))
+        start = {"True": "known from the first picture", "False": "learnt on the way"}
+        card.body.addWidget(self.choice("empty scene", background + "known_start", start))
         card.body.addWidget(self.row("learning at the start", background + "warm_up"))
         card.body.addWidget(self.row("what stands is kept", "detect.still.keep_for"))
         more = Folded("more")
@@ -90,7 +93,7 @@ class DetectDials(SettingsPage):
     def _add_light_and_shadow(self) -> None:
         card = Card("Light and shadow")
         card.body.addWidget(self.choice("changing light", "detect.light.follow", {"True": "follow", "False": "ignore"}))
-        shadow = {"drop": "cut away", "keep": "mark only", "off": "not looked for"}
+        shadow = {"auto": "as the clip shows", "drop": "cut away", "keep": "mark only", "off": "not looked for"}
         card.body.addWidget(self.choice("cast shadows", "detect.shadow.mode", shadow))
         more = Folded("what is a shadow")
         more.rows.addWidget(self.row("darkest", "detect.shadow.darkest"))

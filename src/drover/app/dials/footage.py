@@ -37,8 +37,21 @@ class FootageFacts(QWidget):
             value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self.grid.addWidget(value, row, 1)
             self.values[name] = value
+        self.survey = Card("What the clip says of itself")
+        self.said = muted("", wrap=True)
+        self.said.setAccessibleName("survey")
+        self.survey.body.addWidget(self.said)
+        column.addWidget(self.survey)
         session.clip_changed.connect(self._show)
+        session.detections_changed.connect(self._show_survey)
         self._show()
+        self._show_survey()
+
+    def _show_survey(self) -> None:
+        """Sentences of the look that Detect took before it began."""
+        said = self.session.detect.said if self.session.detect is not None else ()
+        self.said.setText("\n".join(said))
+        self.survey.setVisible(bool(said))
 
     def _show(self) -> None:
         clip = self.session.clip

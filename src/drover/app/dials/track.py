@@ -132,6 +132,9 @@ class TrackDials(SettingsPage):
         card.body.addWidget(self.row("in a blob when covered by", "track.blobs.least_cover"))
         card.body.addWidget(self.choice("broken tracks", "track.after.join", {"True": "join", "False": "leave"}))
         card.body.addWidget(self.row("join within", "track.after.join_within"))
+        flicker = {"True": "dropped", "False": "kept"}
+        card.body.addWidget(self.choice("what flickers", "track.after.drop_flicker", flicker))
+        card.body.addWidget(self.row("must come at least", "track.after.least_travel"))
         gaps = {"True": "drawn straight", "False": "as forecast"}
         card.body.addWidget(self.choice("bridged gaps", "track.after.fill_gaps", gaps))
         card.body.addWidget(

@@ -30,11 +30,27 @@ class Survey:
     contrast: float
 
     @property
+    def facts(self) -> dict[str, float | bool]:
+        """The figures: noise and colour noise in levels, contrast in standard deviations, shares 0..1."""
+        colour = self.empty.chroma_noise
+        return {
+            "noise": round(float(np.median(self.empty.noise)), 3),
+            "colour_noise": round(0.0 if colour is None else float(np.median(colour)), 3),
+            "grey": self.grey,
+            "restless": round(self.restless, 4),
+            "contrast": round(min(self.contrast, 1e6), 2),
+            "shadow_evidence": round(self.shadows.strength, 3),
+            "shadows_cast": self.shadows.cast,
+        }
+
+    @property
     def words(self) -> tuple[str, ...]:
         """What follows, in plain sentences."""
         noise = float(np.median(self.empty.noise))
         out = [f"A quiet pixel jitters by {noise:.1f} levels: what differs by six times that is taken to move."]
         out.append("The footage is grey." if self.grey else "The footage has colour: it counts beside brightness.")
+        if np.isfinite(self.contrast):
+            out.append(f"What moves differs by {self.contrast:.0f} times the noise.")
         if self.restless > 0.02:
             out.append(f"{100 * self.restless:.0f} % of the ground is restless; it must differ more to count there.")
         if self.shadows.cast:

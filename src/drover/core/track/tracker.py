@@ -30,7 +30,7 @@ from drover.core.types import DEFAULT_CLASS, LOOK, Detections, Tracks
 
 __all__ = ["VERSION", "FrameBoxes", "LookAhead", "Tracker"]
 
-VERSION = 3
+VERSION = 4
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
