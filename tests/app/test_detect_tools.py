@@ -128,11 +128,11 @@ def test_a_held_result_stays_beside_the_one_being_changed(opened, qtbot):
     qtbot.mouseClick(page.hold_button, LEFT)
     assert opened.pair.split
     before = page.cells["d_recall"].text()
-    opened.session.edit(with_value(opened.session.recipe, "detect.background.threshold", 90.0), "try")
+    opened.session.edit(with_value(opened.session.recipe, "detect.background.noise_threshold", 25.0), "try")
     fresh(opened, qtbot)
     assert page.other_cells["d_recall"].text() == before
     assert page.cells["d_recall"].text() != before
-    assert opened.pair.right.results.recipe.detect.background.threshold != 90.0
+    assert opened.pair.right.results.recipe.detect.background.noise_threshold != 25.0
     qtbot.mouseClick(page.swap_button, LEFT)
     fresh(opened, qtbot)
     assert page.cells["d_recall"].text() == before

@@ -214,13 +214,13 @@ def test_the_gate_handle_relinks_without_detecting_again(opened, qtbot):
 
 
 def test_the_threshold_shows_its_mask_while_dragged_and_detects_when_let_go(opened, qtbot):
-    session, plot = opened.session, opened.dials.detect.threshold
+    session, plot = opened.session, opened.dials.detect.noise
     opened.strip.choose("detect")
     opened.playback.go(140)
     qtbot.waitUntil(lambda: opened.pictures.detect is not None and opened.pictures.detect.frame == 140, timeout=WAIT)
     plain = int(opened.pictures.detect.clean.sum())
     boxes = len(session.detect.detections)
-    plot.handle.setValue(120)
+    plot.handle.setValue(25.0)
     plot.handle.sigDragged.emit(plot.handle)
     assert session.state_of("detect") == StageState.STALE
     qtbot.waitUntil(lambda: int(opened.pictures.detect.clean.sum()) < plain / 2, timeout=WAIT)
@@ -228,7 +228,7 @@ def test_the_threshold_shows_its_mask_while_dragged_and_detects_when_let_go(open
     plot.handle.sigPositionChangeFinished.emit(plot.handle)
     qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
     assert len(session.detect.detections) != boxes
-    assert session.detect_settings.background.threshold == 120
+    assert session.detect_settings.background.noise_threshold == 25.0
 
 
 def test_a_typed_setting_is_one_edit(opened, qtbot):

@@ -124,6 +124,12 @@ def test_what_earlier_recipes_said_of_sources_is_understood():
         parse_recipe('[detect]\nsources = ["motion", "motion"]\n')
 
 
+def test_a_threshold_of_earlier_recipes_is_still_in_grey_levels():
+    assert parse_recipe("[detect.background]\nthreshold = 20.0\n").detect.background.threshold_in == "levels"
+    assert parse_recipe("[detect.background]\nnoise_threshold = 5.0\n").detect.background.threshold_in == "noise"
+    assert parse_recipe("").detect.background.threshold_in == "noise"
+
+
 def test_class_limits_survive_a_save_of_the_recipe_with_their_comments():
     text = '[[detect.boxes.class_limit]]\nname = "ewe"  # the big ones\nleast_confidence = 0\n'
     recipe = parse_recipe(text)

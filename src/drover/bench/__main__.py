@@ -113,7 +113,7 @@ def _dial(path: str, detect: Any, recipe: Recipe) -> float:
     """From a new threshold to the new mask of the frame on screen, without drawing."""
     probe = FrameProbe(path, detect, recipe.detect)
     pictures = probe.pictures(700)
-    moved = with_value(recipe, "detect.background.threshold", 33.0).detect
+    moved = with_value(recipe, "detect.background.noise_threshold", 12.0).detect
     best = _seconds(lambda: clean_again(pictures, moved), times=10)
     probe.close()
     return 1000 * best

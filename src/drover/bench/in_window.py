@@ -46,7 +46,7 @@ def dial_to_screen(moves: int = 12) -> float:
     with _opened("gap-short", "detect", 120) as window:
         window.field.toggle("Mask", True)
         _until(lambda: window.pictures.detect is not None and window.pictures.detect.frame == 120)
-        return _middle([_one_move(window, 20.0 + k) for k in range(moves)])
+        return _middle([_one_move(window, 7.0 + 0.5 * k) for k in range(moves)])
 
 
 def relink_to_screen(moves: int = 9) -> float:
@@ -90,7 +90,7 @@ def _one_move(window: MainWindow, threshold: float) -> float:
     ready: list[bool] = []
     connection = window.pictures.detect_ready.connect(lambda: ready.append(True))
     start = time.perf_counter()
-    window.session.preview(with_value(window.session.recipe, "detect.background.threshold", threshold))
+    window.session.preview(with_value(window.session.recipe, "detect.background.noise_threshold", threshold))
     _until(lambda: bool(ready))
     window.field.repaint()
     spent = time.perf_counter() - start

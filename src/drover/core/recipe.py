@@ -241,11 +241,17 @@ _FORMER_USES = {"motion": ["motion"], "imported": ["boxes"], "both": ["boxes", "
 
 
 def _brought_up_to_date(data: dict[str, Any]) -> dict[str, Any]:
-    """What earlier versions wrote, as it is said now: ``detect.boxes.use`` has become the list of sources."""
+    """What earlier versions wrote, as it is said now.
+
+    ``detect.boxes.use`` has become the list of sources; a threshold without a word on what it is in meant grey levels.
+    """
     detect = data.get("detect")
     boxes = detect.get("boxes") if isinstance(detect, dict) else None
     if isinstance(detect, dict) and isinstance(boxes, dict) and boxes.get("use") in _FORMER_USES:
         detect.setdefault("sources", _FORMER_USES[boxes.pop("use")])
+    background = detect.get("background") if isinstance(detect, dict) else None
+    if isinstance(background, dict) and "threshold" in background and "noise_threshold" not in background:
+        background.setdefault("threshold_in", "levels")
     return data
 
 

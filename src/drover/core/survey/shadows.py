@@ -23,7 +23,7 @@ LEAST_PART, MOST_PART = 0.08, 0.92  # of a blob that may be shadow
 LEAST_BLOB = 24  # px at half size
 EVERY = 2  # pictures: half of them say enough
 LEAST_BLOBS = 10  # with such a part, before anything is said
-SURE, ASIDE = 0.6, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
+SURE, ASIDE = 0.5, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
 
 
 @dataclass(frozen=True)
