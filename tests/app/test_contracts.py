@@ -187,6 +187,21 @@ def test_every_choice_offers_the_words_the_recipe_knows(opened, stage):
         session.edit(with_value(session.recipe, path, before), "back")
 
 
+def test_a_dial_on_auto_shows_what_was_taken_and_goes_back_to_auto(opened):
+    opened.strip.choose("detect")
+    page, session = opened.dials.detect, opened.session
+    taken = session.detect.taken
+    assert page.weak_row.box.text() == f"auto {taken.background.weak_share:.2f} ×"
+    assert f"{100 * taken.shadow.darkest:.0f} to" in page.light_words.text()
+    session.engine.ask = lambda *_, **__: None
+    page.set_value("detect.background.weak_share", 0.85)
+    assert page.weak_row.box.text().startswith("0.85")
+    page.set_value("detect.background.weak_share", 0.0)
+    assert page.weak_row.box.text().startswith("auto")
+    opened.strip.choose("footage")
+    assert opened.dials.footage.said.text().splitlines() == list(session.detect.said)
+
+
 def test_every_button_says_what_it_does_or_is_named(opened):
     for stage in STAGES:
         opened.strip.choose(stage)

@@ -67,7 +67,9 @@ class DetectDials(SettingsPage):
         self.noise_row = self.row("threshold", background + "noise_threshold")
         self.threshold_card.body.addWidget(self.levels_row)
         self.threshold_card.body.addWidget(self.noise_row)
-        self.threshold_card.body.addWidget(self.row("and what touches it from", background + "weak_share"))
+        self.weak_row = self.row("and what touches it from", background + "weak_share")
+        self.weak_row.box.setSpecialValueText("auto")
+        self.threshold_card.body.addWidget(self.weak_row)
         measured = {"levels": "grey levels", "noise": "the pixel's own noise"}
         self.threshold_card.body.addWidget(self.choice("measured in", background + "threshold_in", measured))
         self.column.addWidget(self.threshold_card)
@@ -204,7 +206,20 @@ class DetectDials(SettingsPage):
                 self.sizes.show_blobs(detect, self.session.recipe.detect, (clip.width, clip.height))
         if detect is not None:
             self.threshold_card.note.setText(f"{len(detect.detections):,} boxes".replace(",", " "))
-            self.light_words.setText(self._jumps())
+            self.light_words.setText(f"{self._jumps()} {self._shadows()}".strip())
+            # Below the least that can be set lies "as the clip needs": then the dial shows what was taken.
+            taken = detect.taken.background.weak_share if detect.taken is not None else 0.0
+            self.weak_row.box.setSpecialValueText(f"auto {taken:.2f} ×" if taken > 0 else "auto")
+
+    def _shadows(self) -> str:
+        """What was taken for shadow where that was left to the clip, in words."""
+        detect = self.session.detect
+        if detect is None or detect.taken is None or self.session.recipe.detect.shadow.mode != "auto":
+            return ""
+        rule = detect.taken.shadow
+        if rule.mode == "off":
+            return "The footage is grey: nothing is taken for shadow."
+        return f"Taken for shadow: what keeps {100 * rule.darkest:.0f} to {100 * rule.lightest:.0f} % of the light."
 
     def _jumps(self) -> str:
         """When the light of the whole picture jumped, in words."""
