@@ -113,6 +113,7 @@ class _Clock:
         self._in_noise = settings.threshold_in == "noise"
         self.seen = 0
         self._start = self._time = 0.0
+        self._scale: Float32 | None = None
 
     def _tick(self, time: float) -> tuple[float, bool]:
         """Seconds since the picture before, and whether the empty scene is still being learnt."""
@@ -128,7 +129,14 @@ class _Clock:
         """Take the empty scene and its noise (levels, one standard deviation) as measured: nothing is left to learn."""
         self._background[:] = picture
         self._noise[:] = noise * noise
+        self._scale = None
         self.seen, self._start, self._time = KNOWN, LONG_AGO, math.inf  # no time has gone by before the first picture
+
+    def _known_scale(self) -> Float32:
+        """Steps of the difference picture to a level, worked out once: the noise stays as it was measured."""
+        if self._scale is None:
+            self._scale = (np.float32(NOISE_STEPS) / np.sqrt(self._noise)).astype(np.float32)
+        return self._scale
 
     def _noise_rate(self, elapsed: float) -> float:
         return 0.0 if self.seen >= KNOWN else 1.0 - math.exp(-NOISE_RATE * elapsed)
@@ -160,6 +168,7 @@ class _Clock:
         """Go back to an earlier state."""
         self._background[:] = state.picture
         self._noise[:] = (state.noise.astype(np.float32) / 16) ** 2
+        self._scale = None
         self.seen, self._start, self._time = state.seen, state.start, state.now
 
 
@@ -187,6 +196,12 @@ class RunningAverage(_Clock):
         else:
             rate = 1.0 - math.exp(-self.settings.rate * elapsed)
             busy = 1.0 - math.exp(-self.settings.rate * self.settings.busy_share * elapsed)
+        if self._in_noise and self.seen >= KNOWN:
+            kernels.update_known(
+                grey, self._background, self._known_scale(), self.difference, np.float32(self._cut()),
+                np.float32(rate), np.float32(busy),
+            )  # fmt: skip
+            return not learning
         noise_rate = self._noise_rate(elapsed * kernels.TURNS)
         kernels.update_average(
             grey, self._background, self._noise, self.difference, np.float32(self._cut()), np.float32(rate),

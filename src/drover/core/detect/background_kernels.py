@@ -10,6 +10,7 @@ __all__ = [
     "difference_from_before",
     "mark_moving",
     "update_average",
+    "update_known",
     "update_median",
     "update_mixture",
 ]
@@ -74,6 +75,26 @@ def update_average(
                 size = abs(delta)
                 difference[y, x] = np.uint8(min(size + _HALF, _MOST))
                 background[y, x] += (busy_rate if size > cut else rate) * delta
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def update_known(
+    grey: Grey,
+    background: Float32,
+    scale: Float32,
+    difference: Grey,
+    cut: np.float32,
+    rate: np.float32,
+    busy_rate: np.float32,
+) -> None:  # pragma: no cover
+    """One step of the running average where the noise is known, in place; ``scale`` is eight over the noise."""
+    height, width = grey.shape
+    for y in range(height):
+        for x in range(width):
+            delta = np.float32(grey[y, x]) - background[y, x]
+            shown = abs(delta) * scale[y, x]
+            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+            background[y, x] += (busy_rate if shown > cut else rate) * delta
 
 
 @njit(cache=True, nogil=True, fastmath=True)
