@@ -144,7 +144,8 @@ class DialPanel(QStackedWidget):
 
     def _show(self, name: str) -> None:
         self.setCurrentIndex(list(self._places).index(name))
-        if self.isVisible() and not self._waiting.isActive():
+        if self.isVisible():  # somebody asked for it: no waiting
+            self._waiting.stop()
             self._build_current()
 
     def _build_current(self) -> None:

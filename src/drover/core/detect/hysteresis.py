@@ -26,8 +26,7 @@ def held_together(
     weak: NDArray[np.uint64], strong: NDArray[np.uint64], difference: NDArray[np.uint8], least_area: float
 ) -> Blobs:
     """Blobs of the packed mask ``weak`` that hold enough of the packed mask ``strong``, cut between bodies."""
-    height, width = difference.shape
-    del height
+    width = difference.shape[1]
     runs = find_runs(weak, width)
     label, count = join_runs(runs, True)
     core_runs = find_runs(strong & weak, width)

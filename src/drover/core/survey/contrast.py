@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from drover.core.survey.empty_scene import EmptyScene, light_of
+from drover.core.survey.empty_scene import MOVES, EmptyScene, light_of
 from drover.core.survey.samples import Samples
 
 __all__ = ["movers_contrast"]
 
-MOVES = 6.0  # standard deviations from the empty scene
 LEAST_PIXELS = 200  # that move, over all pictures at half size, before anything is said
 
 

@@ -18,8 +18,9 @@ from drover.core.detect.bands import in_bands
 from drover.core.detect.light import LightFollower
 from drover.core.survey.samples import Samples
 
-__all__ = ["EmptyScene", "find_empty_scene", "in_one_light", "light_of"]
+__all__ = ["MOVES", "EmptyScene", "find_empty_scene", "in_one_light", "light_of"]
 
+MOVES = 6.0  # standard deviations from the empty scene that a pixel must differ by to be looked at as moving
 HALF_NORMAL = 0.6745  # half width of the middle half of a normal distribution, in standard deviations
 SHRINKS = 0.9  # of the shortest half, which is shorter than the middle one by chance
 QUANTILE, AT_QUANTILE = 0.8, 1.28  # share of distances, and where it lies for a normal distribution
@@ -108,7 +109,6 @@ def shortest_halves(
     ``factor`` (n,) brings each picture to one light, about the level ``zero``; ``least`` is the smallest noise, levels.
     """
     n = shots.shape[0]
-    half = n // 2 + 1
     values, away, when = np.empty(n, np.float32), np.empty(n, np.float32), np.empty(n, np.int64)
     for y in range(first_row, past_row):
         for x in range(shots.shape[2]):
@@ -119,15 +119,7 @@ def shortest_halves(
                     values[place], when[place] = values[place - 1], when[place - 1]
                     place -= 1
                 values[place], when[place] = value, k
-            best, width = 0, np.float32(1e9)
-            for k in range(n - half + 1):
-                if values[k + half - 1] - values[k] < width:
-                    best, width = k, values[k + half - 1] - values[k]
-            total = np.float32(0.0)
-            for k in range(best, best + half):
-                total += values[k]
-            mean = total / np.float32(half)
-            spread = np.float32(SHRINKS * 0.5 / HALF_NORMAL) * width
+            mean, spread = shortest_half(values, 0, n)
             mean, spread, other, wide = longest_seen(values, when, mean, spread, np.float32(least))
             middle[y, x], sigma[y, x] = mean, spread
             # Whoever stood there for a while has a face of its own: that is no restlessness.
@@ -143,6 +135,20 @@ def shortest_halves(
                 away[place] = far
                 m += 1
             tail[y, x] = away[min(int(QUANTILE * (m - 1) + 0.5), m - 1)] / np.float32(AT_QUANTILE) if m > 0 else spread
+
+
+@njit(cache=True, nogil=True)
+def shortest_half(values: Float32, first: int, past: int) -> tuple[np.float32, np.float32]:  # pragma: no cover
+    """Mean of the shortest half of rising values from ``first`` to ``past``, and the noise that its width tells."""
+    half = (past - first) // 2 + 1
+    best, width = first, np.float32(1e9)
+    for k in range(first, past - half + 1):
+        if values[k + half - 1] - values[k] < width:
+            best, width = k, values[k + half - 1] - values[k]
+    total = np.float32(0.0)
+    for k in range(best, best + half):
+        total += values[k]
+    return total / np.float32(half), np.float32(SHRINKS * 0.5 / HALF_NORMAL) * width
 
 
 @njit(cache=True, nogil=True)
@@ -168,16 +174,7 @@ def longest_seen(
     count = past - first
     if count < max(4, int(LEAST_SHARE * n)):
         return mean, spread, mean, np.float32(-1.0)
-    half = count // 2 + 1
-    best, width = first, np.float32(1e9)
-    for k in range(first, past - half + 1):
-        if values[k + half - 1] - values[k] < width:
-            best, width = k, values[k + half - 1] - values[k]
-    total = np.float32(0.0)
-    for k in range(best, best + half):
-        total += values[k]
-    other = total / np.float32(half)
-    noise = np.float32(SHRINKS * 0.5 / HALF_NORMAL) * width
+    other, noise = shortest_half(values, first, past)
     if noise > APART * max(spread, least):
         return mean, spread, mean, np.float32(-1.0)
     spans = np.zeros(2, np.int64)

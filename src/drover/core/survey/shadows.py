@@ -12,12 +12,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.survey.empty_scene import EmptyScene, light_of
+from drover.core.survey.empty_scene import MOVES, EmptyScene, light_of
 from drover.core.survey.samples import Samples
 
 __all__ = ["ShadowEvidence", "find_shadows"]
 
-MOVES = 6.0  # standard deviations from the empty scene
 DARKEST, LIGHTEST = 0.3, 0.95  # share of the light that a shadow may leave
 LEAST_PART, MOST_PART = 0.08, 0.92  # of a blob that may be shadow
 LEAST_BLOB = 24  # px at half size
@@ -84,7 +83,7 @@ def _parts(
     """Blobs away from the edge, and of those with a shadow-like part its direction and its pixels."""
     from scipy import ndimage  # here: a start without it is a fifth of a second shorter
 
-    label, count = ndimage.label(ndimage.binary_opening(moving))  # type: ignore[misc]
+    label, _ = ndimage.label(ndimage.binary_opening(moving))  # type: ignore[misc]
     out, blobs = [], 0
     for number, place in enumerate(ndimage.find_objects(label), 1):
         if place is None or min(place[0].start, place[1].start) == 0:
@@ -105,5 +104,4 @@ def _parts(
         length = float(np.hypot(dx, dy))
         if length > 0.5:
             out.append(((dx / length, dy / length), (y + place[0].start, x + place[1].start)))
-    del count
     return blobs, out

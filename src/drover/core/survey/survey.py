@@ -47,14 +47,14 @@ class Survey:
     def words(self) -> tuple[str, ...]:
         """What follows, in plain sentences."""
         noise = float(np.median(self.empty.noise))
-        out = [f"A quiet pixel jitters by {noise:.1f} levels: what differs by six times that is taken to move."]
-        out.append("The footage is grey." if self.grey else "The footage has colour: it counts beside brightness.")
+        out = [f"A quiet pixel jitters by {noise:.1f} levels: a threshold in noise is a multiple of that."]
+        out.append("The footage is grey." if self.grey else "The footage has colour.")
         if np.isfinite(self.contrast):
             out.append(f"What moves differs by {self.contrast:.0f} times the noise.")
         if self.restless > 0.02:
             out.append(f"{100 * self.restless:.0f} % of the ground is restless; it must differ more to count there.")
         if self.shadows.cast:
-            out.append("Bodies cast shadows, all to one side: they are cut away.")
+            out.append("Bodies cast shadows, all to one side.")
         return tuple(out)
 
 
