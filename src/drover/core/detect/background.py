@@ -128,7 +128,7 @@ class _Clock:
     def begin(self, picture: Float32, noise: Float32) -> None:
         """Take the empty scene and its noise (levels, one standard deviation) as measured: nothing is left to learn."""
         self._background[:] = picture
-        self._noise[:] = noise * noise
+        np.maximum(noise * noise, np.float32(LEAST_NOISE), out=self._noise)  # as the models learn it
         self._scale = None
         self.seen, self._start, self._time = KNOWN, LONG_AGO, math.inf  # no time has gone by before the first picture
 
