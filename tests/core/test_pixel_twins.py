@@ -175,6 +175,17 @@ def test_the_running_average_is_its_twin(measured):
     assert mean.shape == model.background().shape
 
 
+@pytest.mark.parametrize("sigma", [0.4, 1.2, 3.0])
+def test_known_noise_is_cut_as_learnt_noise_is_with_the_same_floor(sigma):
+    """A scene known before: the difference is in eighths of its noise, and of no less than the least that is learnt."""
+    grey = np.full((4, 6), 112, np.uint8)
+    model = RunningAverage(background(threshold_in="noise"), grey.shape)
+    model.begin(np.full((4, 6), 100, np.float32), np.full((4, 6), sigma, np.float32))
+    assert model.step(grey, 5.0), "nothing is left to learn"
+    assert (np.abs(model.difference - 12 * 8 / max(sigma, np.sqrt(2.0))) <= 1).all()
+    assert (np.abs(model.background() - 100) < 0.1).all(), "no time went by before the first picture"
+
+
 def test_the_running_median_moves_by_no_more_than_its_pace_toward_the_picture():
     settings = background(model="running-median", threshold_in="levels")
     shots = pictures(2, 60)
