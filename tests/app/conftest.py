@@ -13,7 +13,7 @@ from drover.app.theme import apply_theme
 from drover.app.window import MainWindow
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
-from drover.core.recipe import read_recipe
+from drover.core.recipe import Recipe, read_recipe
 from drover.core.result_store import ResultStore
 from drover.core.run import run_clip
 
@@ -66,16 +66,66 @@ def filled_store(tmp_path_factory) -> ResultStore:
     return store
 
 
-@pytest.fixture
-def opened(qtbot, filled_store):
-    """The short example with its truth and recipe, everything up to date."""
-    chosen, window = example("gap-short"), MainWindow(Session(filled_store))
-    qtbot.addWidget(window)
+def open_the_example(store: ResultStore, qtbot) -> MainWindow:
+    """A window on the short example with its truth and recipe, everything up to date."""
+    chosen, window = example("gap-short"), MainWindow(Session(store))
     window.show()
     qtbot.waitExposed(window)
     window.session.open_clip(chosen.clip, recipe=chosen.recipe, truth=chosen.truth, true_crossings=chosen.crossings)
     qtbot.waitUntil(lambda: window.session.clip is not None, timeout=WAIT)
     qtbot.waitUntil(lambda: up_to_date(window, stages=STAGES), timeout=WAIT)
     qtbot.waitUntil(lambda: window.pictures.frame is not None, timeout=WAIT)
+    return window
+
+
+@pytest.fixture(scope="module")
+def kept_windows(themed):
+    """The window that the tests of a module hand on to each other; at most one."""
+    kept: list[MainWindow] = []
+    yield kept
+    for window in kept:
+        window.close()
+    kept.clear()
+
+
+@pytest.fixture
+def opened(request, qtbot, filled_store, kept_windows):
+    """The short example, everything up to date: handed on by the test before where it could be brought back.
+
+    Tests marked ``own_window`` get one that nobody used: what they do cannot be taken back, or is done but once.
+    """
+    own = request.node.get_closest_marker("own_window") is not None
+    window = open_the_example(filled_store, qtbot) if own or not kept_windows else kept_windows.pop()
+    window.activateWindow()
+    window.field.setFocus()
+    recipe = window.session.recipe
     yield window
-    window.close()
+    if not own and brought_back(window, recipe, qtbot):
+        kept_windows.append(window)
+    else:
+        window.close()
+
+
+def brought_back(window: MainWindow, recipe: Recipe, qtbot) -> bool:
+    """Undo everything and go back to the start; False where something stays that a test could stumble over."""
+    session = window.session
+    window.playback.pause()
+    session.undo.setIndex(0)
+    session.undo.clear()
+    if (
+        session.recipe != recipe
+        or window.saving.path is not None
+        or window.banner.isVisible()
+        or session.other is not None
+    ):
+        return False
+    try:
+        qtbot.waitUntil(lambda: up_to_date(window, stages=STAGES) and not window.saving.busy, timeout=5000)
+    except qtbot.TimeoutError:
+        return False
+    session.view.select(None)
+    window.playback.go(0)
+    window.transport.speed.setCurrentIndex(window.transport.speed.findData(1.0))
+    window.strip.choose("track")
+    window.field.fit()
+    return True

@@ -130,6 +130,7 @@ def test_the_view_is_held_inside_the_clip_and_tells_of_changes_only(qapp):
 # --- pages ----------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.own_window
 def test_a_page_is_built_when_it_is_first_shown_and_only_once(opened, qtbot):
     built = []
     opened.dials.built.connect(built.append)
@@ -143,6 +144,7 @@ def test_a_page_is_built_when_it_is_first_shown_and_only_once(opened, qtbot):
     assert opened.dials.currentWidget().isVisible()
 
 
+@pytest.mark.own_window
 def test_a_page_built_late_shows_the_recipe_as_it_is_by_then(opened, qtbot):
     opened.session.edit(with_value(opened.session.recipe, "detect.cleanup.closing", 7), "set closing")
     opened.strip.choose("detect")
@@ -152,13 +154,15 @@ def test_a_page_built_late_shows_the_recipe_as_it_is_by_then(opened, qtbot):
 
 
 @pytest.mark.parametrize("stage", ["detect", "track", "score"])
-def test_every_dial_shows_the_recipe_and_changes_it(opened, qtbot, stage):
+def test_every_dial_shows_the_recipe_and_changes_it(opened, stage, monkeypatch):
     """Each number of the page: typed a step away, it is in the recipe, undone it is back in the box."""
     opened.strip.choose(stage)
     page: SettingsPage = getattr(opened.dials, stage)
     session = opened.session
     assert page.rows
-    session.engine.ask = lambda *_, **__: None  # the figures of all these recipes are not asked for here
+    monkeypatch.setattr(
+        session.engine, "ask", lambda *_, **__: None
+    )  # the figures of all these recipes are not asked for here
     for path, row in page.rows.items():
         before, info = value_of(session.recipe, path), setting_info(path)
         assert row.box.value() == pytest.approx(float(before), abs=0.5 * 10 ** -row.box.decimals()), path
@@ -173,11 +177,11 @@ def test_every_dial_shows_the_recipe_and_changes_it(opened, qtbot, stage):
 
 
 @pytest.mark.parametrize("stage", ["detect", "track"])
-def test_every_choice_offers_the_words_the_recipe_knows(opened, stage):
+def test_every_choice_offers_the_words_the_recipe_knows(opened, stage, monkeypatch):
     opened.strip.choose(stage)
     page = getattr(opened.dials, stage)
     session = opened.session
-    session.engine.ask = lambda *_, **__: None
+    monkeypatch.setattr(session.engine, "ask", lambda *_, **__: None)
     for path, choice in page.choices.items():
         before = value_of(session.recipe, path)
         for place in range(choice.box.count()):
@@ -187,13 +191,13 @@ def test_every_choice_offers_the_words_the_recipe_knows(opened, stage):
         session.edit(with_value(session.recipe, path, before), "back")
 
 
-def test_a_dial_on_auto_shows_what_was_taken_and_goes_back_to_auto(opened):
+def test_a_dial_on_auto_shows_what_was_taken_and_goes_back_to_auto(opened, monkeypatch):
     opened.strip.choose("detect")
     page, session = opened.dials.detect, opened.session
     taken = session.detect.taken
     assert page.weak_row.box.text() == f"auto {taken.background.weak_share:.2f} ×"
     assert f"{100 * taken.shadow.darkest:.0f} to" in page.light_words.text()
-    session.engine.ask = lambda *_, **__: None
+    monkeypatch.setattr(session.engine, "ask", lambda *_, **__: None)
     page.set_value("detect.background.weak_share", 0.85)
     assert page.weak_row.box.text().startswith("0.85")
     page.set_value("detect.background.weak_share", 0.0)
@@ -269,6 +273,18 @@ def test_the_status_line_counts_down_what_is_under_way(opened):
     opened.status.refresh()
     assert not opened.status.bar.isVisible()
     assert "everything up to date" in opened.status.state.text()
+
+
+@pytest.mark.parametrize(("path", "value"), [("count.line", ()), ("track.match.gate", 2.0)])
+def test_a_step_undone_before_its_results_were_there_leaves_those_before(opened, qtbot, path, value):
+    session, engine = opened.session, opened.session.engine
+    had = session.score, session.tracks
+    session.edit(with_value(session.recipe, path, value), "step")
+    session.undo.undo()
+    qtbot.waitUntil(lambda: not engine._score_job.busy and not engine._link_job.busy, timeout=WAIT)
+    qtbot.wait(50)
+    assert up_to_date(opened, stages=STAGES)
+    assert (session.score, session.tracks) == had
 
 
 def test_a_hint_is_shown_first_and_goes_by_itself(opened, qtbot):

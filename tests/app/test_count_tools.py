@@ -161,6 +161,7 @@ def test_cards_show_pictures_and_can_be_filtered(opened, qtbot):
     opened.show_audit()
     panel, crossings = opened.dials.audit, opened.session.crossings
     qtbot.waitUntil(lambda: panel.model.rowCount() == len(crossings), timeout=WAIT)
+    panel.list.scrollToTop()
     first = panel.model.entries[0]
     qtbot.waitUntil(lambda: len(panel.strips.of(first)) == 3, timeout=WAIT)
     before, _, after = panel.strips.of(first)

@@ -40,8 +40,9 @@ def dialog(opened, qtbot, tmp_path):
     """The import dialog on a file with two bad rows."""
     path = tmp_path / "boxes.csv"
     opened.count_of_boxes = write_boxes(path, opened, bad=True)
+    before = getattr(opened.asking, "box_dialog", None)
     opened.asking.read_boxes(path)
-    qtbot.waitUntil(lambda: getattr(opened.asking, "box_dialog", None) is not None, timeout=WAIT)
+    qtbot.waitUntil(lambda: getattr(opened.asking, "box_dialog", None) is not before, timeout=WAIT)
     yield opened.asking.box_dialog
     opened.asking.box_dialog.reject()
 

@@ -20,6 +20,7 @@ from drover.core.recipe import with_value
 from drover.core.result_store import ResultStore
 
 SHORT = example("gap-short")
+pytestmark = pytest.mark.own_window
 
 
 def settled(window, qtbot) -> None:

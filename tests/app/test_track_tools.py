@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 
 from conftest import WAIT, up_to_date
@@ -74,6 +75,7 @@ def test_rings_in_the_lanes_tell_what_they_are_about(opened, qtbot):
     assert opened.lanes.lane_at(QPoint(200, 40).y()) is not None
 
 
+@pytest.mark.own_window
 def test_opening_another_clip_forgets_moments_and_notes_of_the_one_before(opened, qtbot):
     """Ranking waits a moment; what it was about must not land on the clip opened meanwhile."""
     session = opened.session

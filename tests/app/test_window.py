@@ -299,6 +299,7 @@ def test_every_overlay_changes_the_picture(opened, qtbot):
         chip.click()
 
 
+@pytest.mark.own_window
 def test_saved_and_opened_again_nothing_is_computed_twice(opened, qtbot, tmp_path):
     path = tmp_path / "fold.drover"
     opened.playback.go(99)
@@ -322,6 +323,7 @@ def test_saved_and_opened_again_nothing_is_computed_twice(opened, qtbot, tmp_pat
     other.close()
 
 
+@pytest.mark.own_window
 def test_work_without_a_name_is_on_disk_unasked(opened, qtbot):
     opened.dials.count.cards[0].turn.click()
     qtbot.waitUntil(lambda: not opened.saving.busy, timeout=WAIT)
@@ -333,6 +335,7 @@ def test_work_without_a_name_is_on_disk_unasked(opened, qtbot):
     assert edits[0][1] != edits[0][2]
 
 
+@pytest.mark.own_window
 def test_a_project_whose_clip_is_gone_still_shows_its_results(opened, qtbot, tmp_path):
     import shutil
 

@@ -160,6 +160,7 @@ class Engine(QObject):
         elif not self.fresh("edits"):
             self._request_link()
         else:
+            self._link_job.cancel()  # of a step that was undone meanwhile: its tracks would stay on screen
             if not self.fresh("count"):
                 self.recount()
             self._request_score()
@@ -344,6 +345,7 @@ class Engine(QObject):
             return
         held = self.held if self.held is not None and self._shown.get("held") != self._held_key() else None
         if self.fresh("score") and held is None and self._shown.get("found") == self.keys["found"]:
+            self._score_job.cancel()  # of a step that was undone meanwhile
             return
         keys, final, held_key = self.keys, self.fresh("edits") and self.fresh("detect"), self._held_key()
         parts = (("edits", tracks), ("count", counted), ("detect", detect))
