@@ -12,6 +12,12 @@ def box_at(x: float, y: float, size: float = 10.0) -> tuple[float, float, float,
     return x - size / 2, y - size, x + size / 2, y
 
 
+def fixed(array: np.ndarray) -> np.ndarray:
+    """The array made one that cannot be written, as kernels are compiled for: another kind costs another compiling."""
+    array.flags.writeable = False
+    return array
+
+
 def _start(frames: list[int], count: int) -> np.ndarray:
     return np.concatenate([[0], np.cumsum(np.bincount(frames, minlength=count))]).astype(np.int64)
 

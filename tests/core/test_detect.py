@@ -157,7 +157,7 @@ def test_memory_of_the_detector_does_not_grow_with_the_clip():
     import tracemalloc
 
     detector, rows = Detector(DetectSettings(), (90, 60)), DetectionRows((90, 60))
-    rows._runs._limit = 20_000
+    rows._runs._limit = 12_000
 
     def run(first: int, past: int) -> int:
         for k in range(first, past):
@@ -165,10 +165,10 @@ def test_memory_of_the_detector_does_not_grow_with_the_clip():
         return tracemalloc.get_traced_memory()[0]
 
     tracemalloc.start()
-    early, late = run(0, 700), run(700, 2400)
+    early, late = run(0, 400), run(400, 1200)
     tracemalloc.stop()
     # The masks go to disk; what grows is a hundred bytes a frame of boxes.
-    assert late - early < 1700 * 250
+    assert late - early < 800 * 250
 
 
 def test_pictures_of_a_frame_are_the_same_by_replay_as_by_the_pass(short_run, short_clip):

@@ -6,6 +6,7 @@ import itertools
 
 import numpy as np
 import pytest
+from builders import fixed
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -57,8 +58,8 @@ def test_candidates_are_all_pairs_within_gate_and_reach(seed, gate, farthest, ge
     kinds, kind = rng.integers(0, 2, tracks).astype(np.int16), rng.integers(0, 2, found).astype(np.int16)
     weights = weights_of(MatchSettings(), looks=False)
     track, detection, cost, distance, nearest = find_candidates(
-        mean, cov, last, tracks, forecast, box, kinds, kind, True, unseen, wait, 2.0, 0.5, gate, farthest, generalised,
-        np.zeros((tracks, LOOK), np.float32), NO_LOOK, weights,
+        mean, cov, last, tracks, forecast, fixed(box), kinds, fixed(kind), True, unseen, wait, 2.0, 0.5, gate,
+        farthest, generalised, np.zeros((tracks, LOOK), np.float32), NO_LOOK, weights,
     )  # fmt: skip
     want, terms = {}, np.zeros(5)
     for k, d in itertools.product(range(tracks), range(found)):
@@ -116,10 +117,10 @@ def test_the_largest_total_value_is_found(seed):
 def test_believed_choose_before_tentative_and_sure_before_weak():
     """One detection, wanted by all: the believed track has it though the tentative one is nearer."""
     track, detection = np.array([0, 1]), np.array([0, 0])
-    cost, confidence = np.array([0.1, 0.9]), np.array([1.0], np.float32)
+    cost, confidence = np.array([0.1, 0.9]), fixed(np.array([1.0], np.float32))
     believed = np.array([False, True])
     assert match_rounds(track, detection, cost, believed, confidence, 0.5, False, 2, 1).tolist() == [-1, 0]
-    weak = np.array([0.2, 0.9], np.float32)
+    weak = fixed(np.array([0.2, 0.9], np.float32))
     got = match_rounds(np.array([0, 0]), np.array([0, 1]), cost, np.array([True]), weak, 0.5, False, 1, 2)
     assert got.tolist() == [1], "a sure detection goes before a nearer weak one"
     got = match_rounds(np.array([0]), np.array([0]), np.array([0.1]), np.array([True]), weak, 0.5, False, 1, 1)
@@ -204,7 +205,7 @@ def test_a_box_that_covers_somebody_bears_nobody(seed, share):
             h = min(box[d, 3], forecast[k, 3]) - max(box[d, 1], forecast[k, 1])
             area = (forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1])
             want[d] &= not (w > 0 and h > 0 and w * h >= share * area)
-    refuse_covered(box, forecast, share, free)
+    refuse_covered(fixed(box), forecast, share, free)
     np.testing.assert_array_equal(free, want)
 
 
@@ -271,7 +272,9 @@ def test_the_table_counts_the_pixels_of_every_rectangle(seed):
     for y, row in enumerate(mask):
         edge = np.flatnonzero(np.diff(np.concatenate([[0], row.astype(int), [0]])))
         runs += [(y + 30, a + 40, b + 40) for a, b in zip(edge[::2], edge[1::2], strict=True)]
-    table, x0, y0 = pixel_table(np.array(runs, np.int16).reshape(-1, 3), np.array([40, 30, 57, 42], np.float32))
+    table, x0, y0 = pixel_table(
+        fixed(np.array(runs, np.int16).reshape(-1, 3)), fixed(np.array([40, 30, 57, 42], np.float32))
+    )
     assert (x0, y0) == (40, 30)
     a, b = sorted(rng.integers(0, 18, 2))
     c, d = sorted(rng.integers(0, 13, 2))
@@ -297,7 +300,7 @@ def test_two_boxes_are_put_back_where_the_two_bodies_are(way):
 def test_one_without_a_partner_is_looked_for_in_the_box_that_covers_most_of_it():
     forecast = np.array([[10, 10, 30, 30], [100, 100, 120, 120], [10, 10, 30, 30]], np.float32)
     box = np.array([[0, 0, 25, 40], [5, 5, 40, 40], [95, 95, 108, 130]], np.float32)
-    got = sharers(forecast, box, np.array([True, True, True]), np.array([-1, -1, 2]), 0.5)
+    got = sharers(forecast, fixed(box), np.array([True, True, True]), np.array([-1, -1, 2]), 0.5)
     assert got.tolist() == [1, -1, -1]
 
 

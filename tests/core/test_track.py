@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from builders import fixed
 from hypothesis import given
 from hypothesis import strategies as st
 from numba import njit
@@ -188,8 +189,8 @@ def pair(mean, box, *, last=None, gate=4.0, generalised=False):
     out, look = np.empty(len(TERMS)), np.zeros((0, 32), np.float32)
     seen = np.array([last or [*mean[:2], 0.0, 0.0]])
     far = pair_terms(
-        state, cov, seen, 0, forecast_boxes(state), np.array([box], np.float32), 0, 10.0, 3.0, gate,
-        generalised, look, look, out,
+        state, cov, seen, 0, forecast_boxes(state), fixed(np.array([box], np.float32)), 0, 10.0, 3.0,
+        gate, generalised, look, look, out,
     )  # fmt: skip
     return far, dict(zip(TERMS, out.tolist(), strict=True))
 
@@ -213,7 +214,7 @@ def test_every_term_of_a_pair_by_hand():
 
 def solved(cost: np.ndarray, *, greedy: bool = False) -> np.ndarray:
     """Match of each row; infinite costs are beyond the gate."""
-    track, detection = np.nonzero(np.isfinite(cost))
+    track, detection = (np.ascontiguousarray(place) for place in np.nonzero(np.isfinite(cost)))
     match = np.full(cost.shape[0], -1)
     use = np.ones(len(track), np.bool_)
     values = np.ascontiguousarray(cost[track, detection])
@@ -254,7 +255,7 @@ def test_the_greedy_way_takes_the_best_pair_and_pays_for_it():
 
 def test_a_margin_is_what_the_runner_up_would_cost_more():
     cost = np.array([[0.1, 0.4, np.inf], [np.inf, 0.2, 0.9]])
-    track, detection = np.nonzero(np.isfinite(cost))
+    track, detection = (np.ascontiguousarray(place) for place in np.nonzero(np.isfinite(cost)))
     match = solved(cost)
     room = margins(track, detection, np.ascontiguousarray(cost[track, detection]), match, 3)
     assert match.tolist() == [0, 1]
@@ -372,6 +373,7 @@ def test_groups_of_any_size_are_matched_at_least_cost(rows, columns, pairs):
     track, detection = np.unravel_index(rng.choice(rows * columns, pairs, replace=False), (rows, columns))
     cost = rng.uniform(-0.3, 2.4, pairs)
     match = np.full(rows, -1, np.int64)
+    track, detection = np.ascontiguousarray(track), np.ascontiguousarray(detection)
     assign_groups(track, detection, cost, np.ones(pairs, np.bool_), rows, columns, match)
     table = np.full((rows, columns + rows), 1e6)
     table[track, detection] = cost

@@ -16,6 +16,7 @@ from drover.core.count.zones import find_visits
 from drover.core.detect.blobs import Blobs
 from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.detector import Detector
+from drover.core.detect.overlaps import remove_overlaps
 from drover.core.detect.size_rules import join_fragments
 from drover.core.detect.still import edge_strengths
 from drover.core.footage.reader import expand_luma
@@ -35,12 +36,17 @@ from drover.core.recipe import (
     ZoneSettings,
 )
 from drover.core.score.spans import score_boxes, score_result
+from drover.core.simulate.farm import build_scene
+from drover.core.simulate.render import Renderer
+from drover.core.simulate.worlds.scenes import build_world
+from drover.core.simulate.worlds.world import draw_world
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import survey_of
 from drover.core.track.explain import explain_frame
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
 from drover.core.track.moments import find_moments
+from drover.core.track.travel import drop_flicker, drop_unmoved
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import LOOK, Detections, Frame, Tracks, Truth
 
@@ -71,10 +77,12 @@ def _warm_detect() -> None:
     _warm_detector(BackgroundSettings(model="mixture", look_at="grey", threshold_in="levels", warm_up=0.08))
     _warm_detector(BackgroundSettings(look_at="colour", threshold_in="levels", warm_up=0.08))
     _warm_detector(BackgroundSettings(warm_up=0.08), surveyed=True)
-    one = Detections.from_boxes(
-        np.zeros(1, np.int64), np.array([[0, 0, 4, 4]], np.float32), np.ones(1, np.float32), frame_count=1, size=(8, 8)
-    )
-    unite(one, choose_boxes(one, BoxSettings(overlaps="drop")), BoxSettings())
+    for model in ("running-median", "frame-difference"):
+        _warm_detector(BackgroundSettings(model=model, look_at="grey", threshold_in="levels", warm_up=0.08))
+    two = np.array([[0, 0, 4, 4], [0, 0, 4, 5]], np.float32)
+    pair = Detections.from_boxes(np.zeros(2, np.int64), two, np.ones(2, np.float32), frame_count=1, size=(8, 8))
+    unite(pair, choose_boxes(pair, BoxSettings(overlaps="drop")), BoxSettings())
+    remove_overlaps(two, np.ones(2, np.float32), np.zeros(2, np.int16), most_overlap=0.5)
 
 
 def _warm_detector(background: BackgroundSettings, *, surveyed: bool = False) -> None:
@@ -108,6 +116,12 @@ def _warm_track() -> None:
     _warm_tracker(TrackSettings(motion=MotionSettings(model="turning"), after=AfterSettings(smooth=True)))
 
 
+def _warm_drawing() -> None:
+    """A picture of a farm scene and of a world: every kernel that draws. The window at start leaves this out."""
+    Renderer(build_scene("gap", seconds=2.0)).draw(20)
+    next(iter(draw_world(build_world("open-day"))))
+
+
 def _warm_tracker(settings: TrackSettings) -> None:
     """Two that walk into each other: every kernel of Track is called on the way."""
     rows = []
@@ -124,6 +138,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     found = replace(found, look=np.full((len(table), LOOK), 9, np.uint8)).frozen()
     times = np.arange(40) / 25
     tracks = link_detections(found, times, 25.0, settings)
+    drop_unmoved(drop_flicker(tracks, found), 1.0)
     explain_frame(found, tracks, times, 25.0, settings, 38)
     lost = LostOnes(8.0, 0.1)
     living = Living()
@@ -173,13 +188,14 @@ def _warm_score(tracks: Tracks) -> None:
     score_result(tracks, truth, ScoreSettings())
     frame = np.repeat(np.arange(tracks.frame_count), np.diff(tracks.frame_start))
     found = Detections.from_boxes(frame, tracks.box, ones, frame_count=tracks.frame_count, size=tracks.size)
-    score_boxes(found, truth, ScoreSettings())
+    for boxes in (found, found.frozen()):
+        score_boxes(boxes, truth, ScoreSettings())
 
 
 def _compile_in_two() -> None:
     """Both halves at once, each in a process of its own: compiling keeps one core busy for minutes."""
     with ProcessPoolExecutor(2) as pool:
-        for half in [pool.submit(work) for work in (_warm_track, _warm_detect, _warm_tables)]:
+        for half in [pool.submit(work) for work in (_warm_track, _warm_detect, _warm_tables, _warm_drawing)]:
             half.result()
 
 

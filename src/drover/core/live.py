@@ -55,7 +55,7 @@ class LiveRun:
             found.box, found.confidence, np.zeros(len(found.box), np.int16), start, found.runs,
             look=found.look.astype(np.float32),
         )  # fmt: skip
-        self._tracker.step(frame.time, boxes)
+        self._tracker.step(frame.time, boxes.frozen())
         rows = LiveRows(*self._tracker.now())
         return LiveStep(found, rows, self._count.step(frame.time, rows))
 

@@ -90,10 +90,15 @@ def _noise(rng: np.random.Generator, shape: tuple[int, int], cell: float, stretc
     """Smooth noise in -1..1 with features about ``cell`` px high, ``stretch`` times as wide."""
     rows, cols = int(shape[0] / cell) + 4, int(shape[1] / (cell * stretch)) + 4
     coarse = rng.uniform(-1, 1, (rows, cols))
-    y = np.linspace(1, rows - 3, shape[0])
-    x = np.linspace(1, cols - 3, shape[1])
-    grid = np.meshgrid(y, x, indexing="ij")
-    return ndimage.map_coordinates(coarse, grid, order=3, mode="reflect").astype(np.float32)
+    down, across = _splines(rows, shape[0]), _splines(cols, shape[1])
+    return (down @ coarse @ across.T).astype(np.float32)
+
+
+def _splines(knots: int, places: int) -> NDArray[np.float64]:
+    """(places, knots): what each knot of a cubic spline gives to each place between the second and the last but two."""
+    at = np.linspace(1, knots - 3, places)
+    one = [ndimage.map_coordinates(row, [at], order=3, mode="reflect") for row in np.eye(knots)]
+    return np.stack(one, axis=1)
 
 
 def _grass(rng: np.random.Generator) -> Picture:

@@ -207,7 +207,16 @@ def keep_nearest(row: Int, apart: Float, found: int, wanted: int, turn: int) -> 
     Of entries equally far those from place ``turn`` on are taken, round and round: of many boxes on one spot every
     track weighs others.
     """
-    limit = np.partition(apart[:found], wanted - 1)[wanted - 1]
+    nearest = np.full(wanted, np.inf)  # ascending; few are wanted, so each is slid into its place
+    for c in range(found):
+        at = wanted - 1
+        if apart[c] >= nearest[at]:
+            continue
+        while at > 0 and nearest[at - 1] > apart[c]:
+            nearest[at] = nearest[at - 1]
+            at -= 1
+        nearest[at] = apart[c]
+    limit = nearest[wanted - 1]
     kept_row, kept_apart = np.empty(wanted, np.int64), np.empty(wanted)
     n = 0
     for c in range(found):

@@ -69,6 +69,15 @@ class FrameBoxes:
             detections.look[part].astype(np.float32) if len(detections.look) else _NO_LOOKS,
         )  # fmt: skip
 
+    def frozen(self) -> FrameBoxes:
+        """The same boxes through views that cannot be written: the kind of array the kernels are compiled for."""
+        box, sure, kind, start, runs = (
+            column.view() for column in (self.box, self.confidence, self.class_id, self.run_start, self.runs)
+        )
+        for view in (box, sure, kind, start, runs):
+            view.flags.writeable = False
+        return FrameBoxes(box, sure, kind, start, runs, self.first_row, self.look)
+
 
 @dataclass(frozen=True)
 class LookAhead:
