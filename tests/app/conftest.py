@@ -23,6 +23,7 @@ WAIT = 60_000
 @pytest.fixture(scope="session", autouse=True)
 def themed(qapp: QApplication) -> None:
     apply_theme(qapp)
+    gc.freeze()  # what is loaded for good need not be looked through after every test
 
 
 def up_to_date(window: MainWindow, *, stages=STAGES[:4]) -> bool:
@@ -47,8 +48,7 @@ def free_what_was_closed() -> None:
 
 @pytest.fixture(autouse=True)
 def tidied(themed):
-    """Widgets of the test before are freed here, on the interface thread, and never on a worker's."""
-    free_what_was_closed()
+    """Widgets of a test are freed here, on the interface thread, and never on a worker's."""
     gc.disable()
     yield
     gc.enable()
@@ -64,6 +64,12 @@ def filled_store(tmp_path_factory) -> ResultStore:
     store = ResultStore(tmp_path_factory.mktemp("store"))
     run_clip(clip, read_recipe(chosen.recipe), store=store)
     return store
+
+
+def put_away(window: MainWindow) -> None:
+    """Close for good."""
+    window.close()
+    window.deleteLater()
 
 
 def open_the_example(store: ResultStore, qtbot) -> MainWindow:
@@ -83,9 +89,9 @@ def kept_windows(themed):
     """The window that the tests of a module hand on to each other; at most one."""
     kept: list[MainWindow] = []
     yield kept
-    for window in kept:
-        window.close()
-    kept.clear()
+    while kept:
+        put_away(kept.pop())
+    free_what_was_closed()
 
 
 @pytest.fixture
@@ -103,7 +109,7 @@ def opened(request, qtbot, filled_store, kept_windows):
     if not own and brought_back(window, recipe, qtbot):
         kept_windows.append(window)
     else:
-        window.close()
+        put_away(window)
 
 
 def brought_back(window: MainWindow, recipe: Recipe, qtbot) -> bool:
