@@ -56,17 +56,18 @@ def test_a_known_result_comes_from_the_store_with_everything_in_it(short_info, t
 def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short_clip, short_run):
     """The same boxes, the same identities once they are believed, the same crossings where nothing is joined."""
     recipe = with_value(short_run.recipe, "track.after.join", False)
-    recipe = with_value(recipe, "track.after.fill_gaps", False)
+    for name, value in (("fill_gaps", False), ("drop_flicker", False), ("least_travel", 0.0)):
+        recipe = with_value(recipe, f"track.after.{name}", value)
     recipe = with_value(recipe, "detect.background.known_start", False)  # live, nothing is known before
     made = run_stage("count", Subject(short_info), recipe)
-    found, tracks, counted = (made[name].value for name in ("detect", "track", "count"))
+    found, tracks, counted = (made[name].value for name in ("detect", "edits", "count"))
     live, events = LiveRun(recipe, (short_info.width, short_info.height), short_info.rate), []
     with ClipReader(short_clip) as reader:
         for frame in reader.frames():
             step = live.step(frame)
             assert np.array_equal(step.found.box, found.detections.box[found.detections.rows_of(frame.index)])
-            rows = tracks.tracks.rows_of(frame.index)
-            whole = dict(zip(tracks.tracks.identity[rows].tolist(), tracks.tracks.box[rows].tolist(), strict=True))
+            rows = tracks.rows_of(frame.index)
+            whole = dict(zip(tracks.identity[rows].tolist(), tracks.box[rows].tolist(), strict=True))
             for who, box, state in zip(
                 step.rows.identity.tolist(), step.rows.box.tolist(), step.rows.state, strict=True
             ):

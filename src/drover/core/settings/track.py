@@ -51,6 +51,16 @@ class MotionSettings(Settings):
     fade: float = dial(
         1.0, 0.0, 60.0, "s", "How long an unseen object is taken to keep its speed before it slows. 0 keeps it.", 0.1
     )
+    boxes: Literal["measured", "filtered"] = Field(
+        default="measured",
+        description="measured: an object seen alone has the box that was found; filtered: always that of its filter, "
+        "which is smoother and lags behind limbs that swing.",
+    )
+    speeds_first: bool = Field(
+        default=True,
+        description="Where things move farther than half their size between pictures, measure before linking how fast "
+        "each goes, over the picture before and the one after. A live camera cannot.",
+    )
 
 
 class MatchSettings(Settings):

@@ -14,7 +14,8 @@ from numpy.typing import NDArray
 from drover.core.recipe import TrackSettings
 from drover.core.track.candidates import TERMS, pair_terms, weights_of
 from drover.core.track.filters import scale_of
-from drover.core.track.tracker import FrameBoxes, LookAhead, Tracker
+from drover.core.track.tracker import LookAhead
+from drover.core.track.whole_clip import begin
 from drover.core.types import Detections, Tracks
 
 __all__ = ["Candidate", "LinkNote", "explain_frame"]
@@ -66,18 +67,18 @@ def explain_frame(
     on_way: Callable[[], None] = lambda: None,
 ) -> tuple[LinkNote, ...]:
     """Notes on every track alive at a frame, believed or not; ``on_way`` is called now and then and may raise."""
-    stage, detections = Tracker(settings, detections.size, rate), detections.frozen()
+    stage, boxes_of = begin(detections, times, rate, settings)
     for index in range(min(frame, detections.frame_count)):
         if index % 64 == 0:
             on_way()
-        stage.step(float(times[index]), FrameBoxes.of(detections, index))
-    return tuple(_notes(stage, detections, tracks, times, settings, frame))
+        stage.step(float(times[index]), boxes_of(index))
+    view = stage.look_ahead(float(times[frame]), boxes_of(frame))
+    return tuple(_notes(view, detections, tracks, settings, frame))
 
 
 def _notes(
-    stage: Tracker, detections: Detections, tracks: Tracks, times: Float, settings: TrackSettings, frame: int
+    view: LookAhead, detections: Detections, tracks: Tracks, settings: TrackSettings, frame: int
 ) -> list[LinkNote]:
-    view = stage.look_ahead(float(times[frame]), FrameBoxes.of(detections, frame))
     living, notes = view.living, []
     first = detections.rows_of(frame).start
     here = tracks.rows_of(frame)

@@ -29,6 +29,7 @@ __all__ = [
     "plane_distance",
     "predict",
     "scale_of",
+    "set_speeds",
     "update",
     "update_sizes",
 ]
@@ -82,6 +83,14 @@ def new_filters(measured: Float, box_noise: float, scaling: float = 0.0) -> tupl
         cov[:, axis + 5] = (BIRTH_PUSH * size) ** 2
     cov[:, 12] = cov[:, 13] = (box_noise * scale) ** 2
     return mean, cov
+
+
+def set_speeds(mean: Float, cov: Float, velocity: Float, doubt: float) -> None:
+    """Give newborn filters the speeds (n, 2) px/frame that are known, sure to ``doubt`` sizes/frame; in place."""
+    known = np.flatnonzero(np.isfinite(velocity[:, 0]))
+    mean[known, 4:6] = velocity[known]
+    size = np.sqrt(np.maximum(mean[known, 2], 1.0) * np.maximum(mean[known, 3], 1.0))
+    cov[known, 2] = cov[known, 8] = (doubt * size) ** 2
 
 
 @njit(cache=True, nogil=True)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from drover.core.recipe import TrackSettings
 from drover.core.track.joining import join_broken
+from drover.core.track.rows import boxes_seen
 from drover.core.track.smoothing import smooth
 from drover.core.track.travel import drop_flicker, drop_unmoved
 from drover.core.types import Detections, Tracks
@@ -37,6 +38,8 @@ def finish(tracks: Tracks, times: Float, settings: TrackSettings, detections: De
         return tracks
     if after.fill_gaps:
         tracks = fill_gaps(tracks)
+    if settings.motion.boxes == "measured":
+        tracks = replace(tracks, box=boxes_seen(tracks.box, tracks.detection, detections.box))
     if after.smooth:
         motion = settings.motion
         tracks = smooth(

@@ -8,12 +8,13 @@ from numpy.typing import NDArray
 
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["TrackRows", "write_rows"]
+__all__ = ["TrackRows", "boxes_seen", "write_rows"]
 
 Float = NDArray[np.float64]
 _COLUMNS: dict[str, tuple[type[np.generic], int]] = {
     "number": (np.int32, 0),
     "box": (np.float32, 4),
+    "measured": (np.float32, 4),
     "state": (np.int8, 0),
     "detection": (np.int32, 0),
     "confidence": (np.float32, 0),
@@ -22,6 +23,7 @@ _COLUMNS: dict[str, tuple[type[np.generic], int]] = {
     "margin": (np.float32, 0),
     "nis": (np.float32, 0),
 }
+MELTED = 1.6  # times the area of the filter's box: what is larger holds others too
 TENTATIVE, CONFIRMED, COASTING = int(TrackState.TENTATIVE), int(TrackState.CONFIRMED), int(TrackState.COASTING)
 
 
@@ -77,12 +79,16 @@ class TrackRows:
         """Close the frame being written."""
         self._frame_start.append(self._count)
 
-    def newest(self) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.int8], NDArray[np.int16]]:
+    def newest(
+        self, *, measured: bool
+    ) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.int8], NDArray[np.int16]]:
         """Identity, box, state and class of the believed rows of the frame closed last."""
         part = slice(self._frame_start[-2] if len(self._frame_start) > 1 else 0, self._frame_start[-1])
         identity = np.array([self._identity.get(n, 0) for n in self.columns["number"][part].tolist()], np.int32)
         keep = identity > 0
-        box, state, kind = (self.columns[name][part][keep] for name in ("box", "state", "class_id"))
+        box, state, kind = (
+            self.columns[name][part][keep] for name in ("measured" if measured else "box", "state", "class_id")
+        )
         return identity[keep], box, state, kind
 
     def tracks(self, size: tuple[int, int], class_names: tuple[str, ...]) -> Tracks:
@@ -105,8 +111,33 @@ class TrackRows:
             nearest_refused=refused,
             size=size,
             class_names=class_names,
-            **{name: column[order] for name, column in table.items() if name != "number"},
+            **{name: column[order] for name, column in table.items() if name not in ("number", "measured")},
         )
+
+
+@njit(cache=True, nogil=True, inline="always")
+def melted(own: NDArray[np.float32], r: int, box: NDArray[np.float32], d: int) -> bool:  # pragma: no cover
+    """Whether a box that was found is so much larger than the filter's that it must hold more than the one."""
+    found, expected = 1.0, 1.0
+    for axis in range(2):
+        found *= box[d, axis + 2] - box[d, axis]
+        expected *= own[r, axis + 2] - own[r, axis]
+    return found > MELTED * expected
+
+
+@njit(cache=True, nogil=True)
+def boxes_seen(
+    own: NDArray[np.float32], link: NDArray[np.int32], box: NDArray[np.float32]
+) -> NDArray[np.float32]:  # pragma: no cover
+    """Boxes of a finished table as :func:`write_rows` has them; ``own`` (rows, 4) px are the filters' own."""
+    owners, out = np.zeros(box.shape[0], np.int64), own.copy()
+    for r in range(link.shape[0]):
+        if 0 <= link[r] < box.shape[0]:
+            owners[link[r]] += 1
+    for r in range(link.shape[0]):
+        if 0 <= link[r] < box.shape[0] and owners[link[r]] == 1 and not melted(own, r, box, link[r]):
+            out[r] = box[link[r]]
+    return out
 
 
 @njit(cache=True, nogil=True)
@@ -119,6 +150,7 @@ def write_rows(
     class_id: NDArray[np.int16],
     link: NDArray[np.int64],
     seen: NDArray[np.bool_],
+    box: NDArray[np.float32],
     confidence: NDArray[np.float32],
     distance: Float,
     margin: Float,
@@ -126,6 +158,7 @@ def write_rows(
     first_row: int,
     out_number: NDArray[np.int32],
     out_box: NDArray[np.float32],
+    out_measured: NDArray[np.float32],
     out_state: NDArray[np.int8],
     out_detection: NDArray[np.int32],
     out_confidence: NDArray[np.float32],
@@ -137,9 +170,14 @@ def write_rows(
     """Write one frame's rows of the first ``count`` tracks from row ``at`` on; returns how many.
 
     Tracks that are seen, and believed ones that are not (they coast), have a row. ``link`` (tracks,) is the
-    detection each is linked to, -1 for none; ``distance``, ``margin`` and ``nis`` belong to the link.
+    detection each is linked to, -1 for none; ``distance``, ``margin`` and ``nis`` belong to the link. What was
+    measured is the box that was found, where one alone is linked to it and it is not too large; else the filter's.
     """
     n = at
+    owners = np.zeros(box.shape[0], np.int64)
+    for k in range(count):
+        if seen[k] and link[k] >= 0:
+            owners[link[k]] += 1
     for k in range(count):
         if not (seen[k] or believed[k]):
             continue
@@ -150,6 +188,8 @@ def write_rows(
         out_state[n] = COASTING if not seen[k] else CONFIRMED if believed[k] else TENTATIVE
         out_class[n] = class_id[k]
         linked = seen[k] and link[k] >= 0
+        trusted = linked and owners[link[k]] == 1 and not melted(out_box, n, box, link[k])
+        out_measured[n] = box[link[k]] if trusted else out_box[n]
         out_detection[n] = link[k] + first_row if linked else -1
         out_confidence[n] = confidence[link[k]] if linked else 0.0
         out_distance[n] = distance[k] if linked else np.nan

@@ -17,6 +17,7 @@ from drover.core.track.filters import (
     forecast_boxes,
     new_filters,
     predict,
+    set_speeds,
 )
 from drover.core.track.groups import margins, match_rounds
 from drover.core.track.living import Living
@@ -30,7 +31,7 @@ from drover.core.types import DEFAULT_CLASS, LOOK, Detections, Tracks
 
 __all__ = ["VERSION", "FrameBoxes", "LookAhead", "Tracker"]
 
-VERSION = 4
+VERSION = 5
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
@@ -40,6 +41,7 @@ GUEST_AFTER = 12.0  # frames unseen in the open after which a track is no longer
 
 Float = NDArray[np.float64]
 _NO_LOOKS = np.zeros((0, LOOK), np.float32)
+_NO_SPEEDS = np.zeros((0, 2))
 
 
 @dataclass(frozen=True)
@@ -48,7 +50,8 @@ class FrameBoxes:
 
     ``box`` (n, 4) float32 px, ``confidence`` (n,) float32, ``class_id`` (n,) int16; ``run_start`` (n + 1,) int64 and
     ``runs`` the blobs, empty where there are none; ``first_row`` is the row of the first of them in the whole table;
-    ``look`` (n, 32) float32 is how each looks, without rows where nobody looked.
+    ``look`` (n, 32) float32 is how each looks, without rows where nobody looked; ``velocity`` (n, 2) px per 1/25 s is a
+    first guess of how each moves, NaN where there is none, without rows where nobody measured.
     """
 
     box: NDArray[np.float32]
@@ -58,15 +61,17 @@ class FrameBoxes:
     runs: NDArray[np.int16]
     first_row: int = 0
     look: NDArray[np.float32] = field(default_factory=lambda: _NO_LOOKS)
+    velocity: NDArray[np.float64] = field(default_factory=lambda: _NO_SPEEDS)
 
     @staticmethod
-    def of(detections: Detections, frame: int) -> FrameBoxes:
+    def of(detections: Detections, frame: int, velocity: NDArray[np.float64] | None = None) -> FrameBoxes:
         """The boxes of one frame of a whole table, through views."""
         part = detections.rows_of(frame)
         return FrameBoxes(
             detections.box[part], detections.confidence[part], detections.class_id[part],
             detections.run_start[part.start : part.stop + 1], detections.runs, part.start,
             detections.look[part].astype(np.float32) if len(detections.look) else _NO_LOOKS,
+            _NO_SPEEDS if velocity is None else velocity[part],
         )  # fmt: skip
 
     def frozen(self) -> FrameBoxes:
@@ -76,7 +81,7 @@ class FrameBoxes:
         )
         for view in (box, sure, kind, start, runs):
             view.flags.writeable = False
-        return FrameBoxes(box, sure, kind, start, runs, self.first_row, self.look)
+        return FrameBoxes(box, sure, kind, start, runs, self.first_row, self.look, self.velocity)
 
 
 @dataclass(frozen=True)
@@ -105,9 +110,14 @@ class Tracker:
         A coasting track that has left this frame is given up.
     rate : float, frames/s
         Nominal rate of the footage: says how many pictures a new track must be seen in.
+    speed_doubt : float, sizes per 1/25 s
+        How far first guesses of speed may be off, where detections bring any.
     """
 
-    def __init__(self, settings: TrackSettings, size: tuple[int, int], rate: float) -> None:
+    def __init__(
+        self, settings: TrackSettings, size: tuple[int, int], rate: float, *, speed_doubt: float = 0.0
+    ) -> None:
+        self._speed_doubt = speed_doubt
         self.settings = settings
         self.size = size
         wanted = settings.life.hits_to_confirm
@@ -173,12 +183,12 @@ class Tracker:
         return LookAhead(self._living, self._living.count, found, unseen, forecast, track, detection, cost, match, room)
 
     def tracks(self, class_names: tuple[str, ...] = (DEFAULT_CLASS,)) -> Tracks:
-        """Everything linked so far; tracks that were never believed are left out."""
+        """Everything linked so far, with the filters' boxes; tracks that were never believed are left out."""
         return self._rows.tracks(self.size, class_names)
 
     def now(self) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.int8], NDArray[np.int16]]:
         """Identity, box, state and class of every believed track in the frame stepped last."""
-        return self._rows.newest()
+        return self._rows.newest(measured=self.settings.motion.boxes == "measured")
 
     # --- one step in parts ------------------------------------------------------------------------------------
 
@@ -283,7 +293,7 @@ class Tracker:
         rows.room_for(living.count)
         wrote = write_rows(
             rows.count, living.count, living.number, living.mean, living.believed, living.class_id, link, seen,
-            found.confidence, apart, room, nis, found.first_row, *rows.columns.values(),
+            found.box, found.confidence, apart, room, nis, found.first_row, *rows.columns.values(),
         )  # fmt: skip
         rows.wrote(wrote)
 
@@ -329,6 +339,8 @@ class Tracker:
             return
         measured = centre_and_size(found.box[at])
         mean, cov = new_filters(measured, self.settings.motion.box_noise, self.settings.motion.size_scaling)
+        if len(found.velocity):
+            set_speeds(mean, cov, found.velocity[at], self._speed_doubt)
         first = living.count
         living.add(
             number=self._born + np.arange(len(at), dtype=np.int32), mean=mean, cov=cov,
@@ -347,7 +359,7 @@ class Tracker:
         none = np.full(len(at), np.nan)
         wrote = write_rows(
             rows.count, len(at), living.number[born], living.mean[born], living.believed[born], living.class_id[born],
-            at, np.ones(len(at), np.bool_), found.confidence, none, none, none, found.first_row,
+            at, np.ones(len(at), np.bool_), found.box, found.confidence, none, none, none, found.first_row,
             *rows.columns.values(),
         )  # fmt: skip
         rows.wrote(wrote)

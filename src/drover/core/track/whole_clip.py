@@ -10,10 +10,11 @@ from numpy.typing import NDArray
 from drover.core.errors import Cancelled
 from drover.core.recipe import TrackSettings
 from drover.core.track.finishing import finish
+from drover.core.track.speeds import measure_speeds
 from drover.core.track.tracker import FrameBoxes, Tracker
 from drover.core.types import Detections, Tracks
 
-__all__ = ["fold_tracks", "link_detections"]
+__all__ = ["begin", "fold_tracks", "link_detections"]
 
 
 def fold_tracks(
@@ -24,19 +25,33 @@ def fold_tracks(
     *,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Tracks:
-    """Tracks of all frames covered by the detections, as a live camera would have them: nothing done afterwards.
+    """Tracks of all frames covered by the detections, nothing done afterwards: as a live camera would have them.
+
+    Only where things move so fast that nearness cannot link them do new tracks get first speeds, which are measured
+    over the pictures before and after; a live camera has none.
 
     Raises
     ------
     Cancelled
         When told to stop on the way.
     """
-    stage, detections = Tracker(settings, detections.size, rate), detections.frozen()
+    stage, boxes_of = begin(detections, times, rate, settings)
     for frame, now in enumerate(times[: detections.frame_count].tolist()):
         if frame % 64 == 0 and cancelled():
             raise Cancelled("linking was stopped")
-        stage.step(now, FrameBoxes.of(detections, frame))
+        stage.step(now, boxes_of(frame))
     return stage.tracks(detections.class_names)
+
+
+def begin(
+    detections: Detections, times: NDArray[np.float64], rate: float, settings: TrackSettings
+) -> tuple[Tracker, Callable[[int], FrameBoxes]]:
+    """A tracker for a recorded clip, and what gives the boxes of a frame with all that was measured of them before."""
+    fixed = detections.frozen()
+    speeds = measure_speeds(fixed, times) if settings.motion.speeds_first else None
+    known = speeds.velocity if speeds is not None and speeds.fast else None
+    stage = Tracker(settings, fixed.size, rate, speed_doubt=0.0 if speeds is None else speeds.doubt)
+    return stage, lambda frame: FrameBoxes.of(fixed, frame, known)
 
 
 def link_detections(
