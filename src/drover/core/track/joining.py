@@ -40,6 +40,11 @@ LOOKS = 2.0  # times the weight of looks that an unlike look costs
 FAST, FAR = 0.4, 0.16  # sizes/s, and sizes, from which a way has a direction
 GROWN_WEIGHT, WAIT_WEIGHT = 0.8, 0.1  # cost of a summed log ratio of sizes of 1, and of a second between
 MOST_STARTS = 8  # beginnings that are weighed for each end, the cheapest
+MOST_SAMPLED = 400  # beginnings that are tried for what chance would bring
+TRIED_WAITS = 8
+CHANCE_WEIGHT = (
+    4.0  # cost of each other beginning that chance would have brought: where that is one, a fit says nothing
+)
 COST_SCALE = 0.5  # brings the cost of a join under that of leaving an end alone
 
 
@@ -77,6 +82,11 @@ def join_broken(
         last.time, last.centre, last.speed, last.size, last.at_edge, first.time, first.centre, first.speed,
         first.size, first.at_edge, goes_on, settings.after.join_within,
     )  # fmt: skip
+    chance = expected_by_chance(
+        end, start, cost, last.centre, last.speed, last.size, first.centre, first.speed, first.size,
+        first.at_edge, settings.after.join_within, float(times[tracks.frame_count - 1] - times[0]), MOST_SAMPLED,
+    )  # fmt: skip
+    cost = cost + CHANCE_WEIGHT * chance
     weight = settings.match.look_weight
     if look is not None and len(look) and weight > 0:
         cost = cost + LOOKS * weight * _unlikeness(tracks, look, end, start)
@@ -247,6 +257,61 @@ def find_joins(
             ends[n], starts[n], costs[n] = a, b, min(cost - AS_LINKED, AS_LINKED_AT_MOST)
             n += 1
     return ends[:n].copy(), starts[:n].copy(), costs[:n].copy()
+
+
+@njit(cache=True, nogil=True)
+def expected_by_chance(
+    end: NDArray[np.int64],
+    start: NDArray[np.int64],
+    cost: Float,
+    end_centre: Float,
+    end_speed: Float,
+    end_size: Float,
+    start_centre: Float,
+    start_speed: Float,
+    start_size: Float,
+    start_at_edge: NDArray[np.bool_],
+    within: float,
+    lasts: float,
+    most: int,
+) -> Float:  # pragma: no cover
+    """How many other beginnings would fit an end as well as its partner does, (pairs,), were they to fall at random.
+
+    Where objects come and go all the time, as at a door, something always begins soon after something ended there; that
+    it fits says little. Every other beginning of the clip is tried at times spread over the longest break.
+    """
+    n = start_centre.shape[0]
+    step = max(1, n // most)
+    tried = np.arange(0, n, step)
+    out = np.zeros(end.shape[0])
+    share = min(1.0, within / max(lasts, 1e-6)) * step / TRIED_WAITS
+    for k in range(end.shape[0]):
+        a = end[k]
+        hits = 0
+        for b in tried:
+            if b == start[k] or b == a or start_at_edge[b]:
+                continue
+            for w in range(TRIED_WAITS):
+                wait = within * (w + 0.5) / TRIED_WAITS
+                if (
+                    pair_cost(
+                        wait,
+                        start_centre[b, 0] - end_centre[a, 0],
+                        start_centre[b, 1] - end_centre[a, 1],
+                        end_speed[a, 0],
+                        end_speed[a, 1],
+                        start_speed[b, 0],
+                        start_speed[b, 1],
+                        end_size[a, 0],
+                        end_size[a, 1],
+                        start_size[b, 0],
+                        start_size[b, 1],
+                    )
+                    <= cost[k]
+                ):
+                    hits += 1
+        out[k] = hits * share
+    return out
 
 
 @njit(cache=True, nogil=True)
