@@ -21,7 +21,7 @@ AUDIT = 15 * 60.0
 @pytest.fixture
 def hardest(tmp_path):
     """Pairs alike that cross at every angle, at half size so that it is soon drawn."""
-    write_scene(half_size(build_scene("crossing", seconds=20.0)), tmp_path, preset="ultrafast")
+    write_scene(half_size(build_scene("crossing", seconds=30.0)), tmp_path, preset="ultrafast")
     return tmp_path
 
 

@@ -12,7 +12,7 @@ from drover.core.track.evidence import chi_square_share, noise_check
 from drover.core.track.explain import explain_frame
 from drover.core.track.moment_hits import moments_against_truth
 from drover.core.track.moments import KINDS, Moment, find_moments
-from drover.core.track.whole_clip import link_detections
+from drover.core.track.whole_clip import fold_tracks, link_detections
 from drover.core.types import Crossings, Detections, Truth
 
 RATE, SIZE = 25.0, (640, 480)
@@ -38,7 +38,7 @@ def linked(boxes: Detections, settings: TrackSettings | None = None):
 def checked(boxes: Detections, jumpiness: float = 0.5) -> str:
     settings = with_value(Recipe(), "track.motion.jumpiness", jumpiness).track
     tracks, times = linked(boxes, settings)
-    return noise_check(tracks, boxes, times).words
+    return noise_check(tracks, boxes, times, linked=fold_tracks(boxes, times, RATE, settings)).words
 
 
 def test_a_hidden_stretch_and_a_birth_in_the_open_are_moments_and_a_plain_walk_is_none():

@@ -58,6 +58,8 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
     recipe = with_value(short_run.recipe, "track.after.join", False)
     for name, value in (("fill_gaps", False), ("drop_flicker", False), ("least_travel", 0.0)):
         recipe = with_value(recipe, f"track.after.{name}", value)
+    for name in ("gather", "drop_sparks"):
+        recipe = with_value(recipe, f"detect.bodies.{name}", False)
     recipe = with_value(recipe, "detect.background.known_start", False)  # live, nothing is known before
     made = run_stage("count", Subject(short_info), recipe)
     found, tracks, counted = (made[name].value for name in ("detect", "edits", "count"))

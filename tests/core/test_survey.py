@@ -264,13 +264,13 @@ def test_one_that_stays_where_it_is_is_no_object_unless_it_is_asked_for():
 def test_sparks_that_were_linked_are_told_from_a_walk():
     rng = np.random.default_rng(3)
     sparks = one_path([(100 + a, 100 + b) for a, b in rng.uniform(-9, 9, (60, 2))], confidence=0.48)
-    walk = one_path([(50 + 2 * k, 100 + rng.normal(0, 0.5)) for k in range(60)], confidence=0.48)
-    times = np.arange(60) / 25
+    walk = one_path([(50 + 2 * k, 100 + rng.normal(0, 0.5)) for k in range(150)], confidence=0.48)
+    times = np.arange(150) / 25
     plain = with_value(with_value(Recipe(), "track.after.drop_flicker", False), "track.after.least_travel", 0.0).track
     for found, kept in ((sparks, False), (walk, True)):
         tracks = link_detections(found, times, 25.0, plain)
         assert len(tracks) > 0
-        assert (len(drop_flicker(tracks, found)) > 0) is kept
+        assert (len(drop_flicker(tracks, found, times)) > 0) is kept
 
 
 def test_identities_stay_without_gaps_when_some_are_dropped():

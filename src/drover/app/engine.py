@@ -93,6 +93,7 @@ class Engine(QObject):
         self.detect_settings: DetectSettings | None = None
         self.tracks: Tracks | None = None
         self.track_notes: tuple[str, ...] = ()
+        self.as_linked: Tracks | None = None  # with the filters' boxes, before anything was done to them
         self.track_settings: TrackSettings | None = None
         self.linked_detections: Detections | None = None
         self.counted: Counted | None = None
@@ -125,6 +126,7 @@ class Engine(QObject):
         kept = run.recipe
         self._take_detect(Result("detect", run.detect_key, detect), kept.detect)
         self.tracks, self._paths, self.track_settings = run.tracks, paths, kept.track
+        self.as_linked = None  # a kept run holds the finished tracks alone
         self.linked_detections = detect.detections
         self._shown["edits"] = run.track_key
         self._remember(Result("edits", run.track_key, run.tracks))
@@ -286,7 +288,7 @@ class Engine(QObject):
         self.tracks, self._paths, self.track_settings = made["edits"].value, linked.paths, linked.settings
         self._shown["edits"], self.linked_detections = made["edits"].key, linked.detect.value.detections
         if "track" in made:
-            self.track_notes = made["track"].value.notes
+            self.track_notes, self.as_linked = made["track"].value.notes, made["track"].value.tracks
             self.link_seconds = sum(made[name].seconds for name in ("track", "after", "edits") if name in made)
         if made["edits"].key:
             self._remember(*(made[name] for name in ("track", "after", "edits") if name in made))

@@ -11,7 +11,7 @@ from drover.core.document import Document, KeptRun
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
-from drover.core.graph import keys_of
+from drover.core.graph import Result, keys_of, run_stage
 from drover.core.kept_detections import load_detections
 from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.lock import ProjectLock
@@ -129,7 +129,9 @@ def _shown(document: Document, store: ResultStore) -> tuple[DetectResult | None,
     if kept.detect.sources == ("motion",):
         keys = keys_of(replace(document.subject, span=None), kept)
         stored = load_detections(store, keys["motion"]) if keys["detect"] == run.detect_key else None
-        detect = stored or detect
+        if stored is not None:
+            known = {keys["motion"]: Result("motion", keys["motion"], stored)}
+            detect = run_stage("detect", replace(document.subject, span=None), kept, known=known)["detect"].value
     references = references_of(document.recipe.count)
     return detect, {name: prepare_paths(run.tracks, name, ready=True) for name in references}
 

@@ -87,6 +87,11 @@ class Shown(QObject):
         return self.engine.track_settings
 
     @property
+    def as_linked(self) -> Tracks | None:
+        """The tracks as they were linked, where they were linked in this window."""
+        return self.engine.as_linked
+
+    @property
     def track_notes(self) -> tuple[str, ...]:
         """What was odd about the detections."""
         return self.engine.track_notes

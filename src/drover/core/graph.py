@@ -11,12 +11,13 @@ from __future__ import annotations
 import hashlib
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import partial
 from typing import Any
 
 from pydantic import BaseModel
 
+from drover.core.bodies.settle import settle
 from drover.core.count import lines
 from drover.core.count.whole_clip import count_all
 from drover.core.detect import detector
@@ -168,9 +169,18 @@ def _boxes(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Dete
     return BoxSource(subject.imported).found(recipe.detect)
 
 
+def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
+    found: DetectResult = inputs["motion"]
+    if not found.finished:
+        return found
+    clip = subject.clip
+    settled = settle(found.detections, clip.times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
+    return replace(found, detections=settled)
+
+
 def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
     del subject, call
-    return merge(inputs.get("motion"), inputs.get("boxes"), recipe.detect)
+    return merge(inputs.get("bodies"), inputs.get("boxes"), recipe.detect)
 
 
 def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Linked:
@@ -221,7 +231,7 @@ def _camera(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Non
 
 
 def _asked(recipe: Recipe) -> tuple[str, ...]:
-    return recipe.detect.sources
+    return tuple("bodies" if source == "motion" else source for source in recipe.detect.sources)
 
 
 def _footage(subject: Subject) -> tuple[str, ...]:
@@ -251,6 +261,7 @@ STAGES: dict[str, Stage] = {
         Stage("camera", 1, _nothing, _nothing, _footage, _camera, live=True),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
+        Stage("bodies", 1, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
             "boxes", 1, _nothing, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,
@@ -258,7 +269,7 @@ STAGES: dict[str, Stage] = {
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
               _detect, live=True),
         Stage("track", tracker.VERSION, _always("detect"), lambda r: (r.track,), _nothing, _track, live=True),
-        Stage("after", 2, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
+        Stage("after", 3, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
         Stage("edits", 1, _always("after"), _nothing, _nothing, _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),
         Stage("score", scorer.VERSION, _always("edits", "count"), lambda r: (r.score,), _truth, _score),

@@ -138,7 +138,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     found = replace(found, look=np.full((len(table), LOOK), 9, np.uint8)).frozen()
     times = np.arange(40) / 25
     tracks = link_detections(found, times, 25.0, settings)
-    drop_unmoved(drop_flicker(tracks, found), 1.0)
+    drop_unmoved(drop_flicker(tracks, found, times), 1.0)
     explain_frame(found, tracks, times, 25.0, settings, 38)
     lost = LostOnes(8.0, 0.1)
     living = Living()

@@ -26,6 +26,7 @@ from drover.core.settings.base import Settings, as_float
 from drover.core.settings.count import CountSettings, GroundSettings, LineSettings, ZoneSettings
 from drover.core.settings.detect import (
     BackgroundSettings,
+    BodySettings,
     BoxSettings,
     ClassLimit,
     CleanupSettings,
@@ -51,6 +52,7 @@ __all__ = [
     "AfterSettings",
     "BackgroundSettings",
     "BlobSettings",
+    "BodySettings",
     "BoxSettings",
     "ClassLimit",
     "ClassWords",

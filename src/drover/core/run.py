@@ -53,7 +53,11 @@ def run_clip(
     subject = Subject(clip, detections, truth, true_crossings)
     call = Call(store=store, on_progress=on_progress, cancelled=cancelled)
     made = run_stage("score" if truth is not None else "count", subject, recipe, call=call)
-    parts = {"detect": ("motion", "boxes", "detect"), "track": ("track", "after", "edits"), "count": ("count",)}
+    parts = {
+        "detect": ("motion", "bodies", "boxes", "detect"),
+        "track": ("track", "after", "edits"),
+        "count": ("count",),
+    }
     parts |= {"score": ("score",)} if truth is not None else {}
     seconds = {name: round(sum(made[part].seconds for part in of if part in made), 4) for name, of in parts.items()}
     detect, counted = made["detect"].value, made["count"].value

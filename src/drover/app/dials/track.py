@@ -161,7 +161,7 @@ class TrackDials(SettingsPage):
         self.gap_card.note.setText(f"{len(gaps)} gaps")
         found = self.session.linked_detections
         if found is not None:
-            self.noise.show_check(noise_check(tracks, found, clip.times))
+            self.noise.show_check(noise_check(tracks, found, clip.times, linked=self.session.as_linked))
         self.notice.setText("\n".join(f"• {note}" for note in self.session.track_notes))
         self.notice.setVisible(bool(self.session.track_notes))
 

@@ -10,6 +10,7 @@ from drover.core.settings.base import Points, Settings, as_float, checked_polygo
 
 __all__ = [
     "BackgroundSettings",
+    "BodySettings",
     "BoxSettings",
     "ClassLimit",
     "CleanupSettings",
@@ -234,6 +235,20 @@ class BoxSettings(Settings):
         return self.least_confidence
 
 
+class BodySettings(Settings):
+    """What a recorded clip shows over time puts single pictures right; a live camera never does it."""
+
+    gather: bool = Field(
+        default=True,
+        description="Unite pieces of one body: near each other, no larger than one body at that place, and together "
+        "for as long as they are seen.",
+    )
+    drop_sparks: bool = Field(
+        default=True,
+        description="Drop what belongs to nothing that is followed for a while: leaves, water, noise.",
+    )
+
+
 class DetectSettings(Settings):
     """Detect: moving things found in each frame."""
 
@@ -250,6 +265,7 @@ class DetectSettings(Settings):
     cleanup: CleanupSettings = CleanupSettings()
     size: SizeSettings = SizeSettings()
     where: WhereSettings = WhereSettings()
+    bodies: BodySettings = BodySettings()
     boxes: BoxSettings = BoxSettings()
 
     @field_validator("sources", mode="before")
@@ -266,5 +282,5 @@ class DetectSettings(Settings):
 
     @property
     def motion_only(self) -> DetectSettings:
-        """These settings without those of imported boxes: what the pass over the footage depends on."""
-        return self.model_copy(update={"boxes": BoxSettings(), "sources": ("motion",)})
+        """These settings without those of imported boxes and of bodies: what the pass over the footage depends on."""
+        return self.model_copy(update={"boxes": BoxSettings(), "bodies": BodySettings(), "sources": ("motion",)})

@@ -86,8 +86,11 @@ class NoiseCheck:
         return f"{told}: the noises fit the hard frames, which is what a gate is for."
 
 
-def noise_check(tracks: Tracks, detections: Detections, times: Float) -> NoiseCheck:
+def noise_check(tracks: Tracks, detections: Detections, times: Float, *, linked: Tracks | None = None) -> NoiseCheck:
     """Check the filter by what it did not foresee (Bar-Shalom et al. 2001, 5.4.2; the lag after Mehra 1970).
+
+    ``linked`` are the tracks as they were linked, with the filters' boxes; finished ones have those that were found,
+    and without the others nothing is known of the lag.
 
     A link's normalised innovation squared is chi-square with two degrees of freedom when the noises are right, and
     one frame's innovation says nothing of the next.
@@ -110,7 +113,7 @@ def noise_check(tracks: Tracks, detections: Detections, times: Float) -> NoiseCh
         low=_chi_square(0.025, freedom) / count[used],
         high=_chi_square(0.975, freedom) / count[used],
         wild=float(np.mean(values > _chi_square(0.99, 2.0))) if len(values) else 0.0,
-        lag=_lag(tracks, detections),
+        lag=0.0 if linked is None else _lag(linked, detections),
         links=len(values),
     )
 

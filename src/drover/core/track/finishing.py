@@ -32,7 +32,7 @@ def finish(tracks: Tracks, times: Float, settings: TrackSettings, detections: De
         tracks = join_broken(tracks, times, settings, detections.look)
     if len(detections.runs):  # found by motion; what another detector found is an object, moved or not
         if after.drop_flicker:
-            tracks = drop_flicker(tracks, detections)
+            tracks = drop_flicker(tracks, detections, times)
         tracks = drop_unmoved(tracks, after.least_travel)
     if len(tracks) == 0:
         return tracks

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -76,12 +76,11 @@ class FrameBoxes:
 
     def frozen(self) -> FrameBoxes:
         """The same boxes through views that cannot be written: the kind of array the kernels are compiled for."""
-        box, sure, kind, start, runs = (
-            column.view() for column in (self.box, self.confidence, self.class_id, self.run_start, self.runs)
-        )
-        for view in (box, sure, kind, start, runs):
+        names = "box", "confidence", "class_id", "run_start", "runs"
+        views = {name: getattr(self, name).view() for name in names}
+        for view in views.values():
             view.flags.writeable = False
-        return FrameBoxes(box, sure, kind, start, runs, self.first_row, self.look, self.velocity)
+        return replace(self, **views)
 
 
 @dataclass(frozen=True)

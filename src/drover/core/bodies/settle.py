@@ -1,0 +1,109 @@
+"""Detections put right by what a whole clip shows: what is followed stays, its pieces are one, and sparks go.
+
+The detections are linked once, as Drover links by itself. What belongs to nothing that is followed for a while, and is
+no piece of such a thing, is a spark: leaves, water, noise. Live there is nothing to look back on, and all stays.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
+from drover.core.bodies.size_field import fit_size_field
+from drover.core.detect.growing import GrowingColumn
+from drover.core.recipe import BodySettings, TrackSettings
+from drover.core.track.whole_clip import link_detections
+from drover.core.types import Detections, Tracks, rows_to_frames
+
+__all__ = ["settle"]
+
+Int = NDArray[np.int64]
+BLOCK = 400_000  # runs put in order at once
+LEAST_TIME = 2.0  # s: in a shorter clip nothing is followed for long enough to tell
+
+
+def settle(
+    detections: Detections,
+    times: NDArray[np.float64],
+    rate: float,
+    settings: BodySettings,
+    *,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Detections:
+    """The detections of a recorded clip with pieces of bodies united and sparks left out, as the settings say.
+
+    Raises
+    ------
+    Cancelled
+        When told to stop on the way.
+    """
+    frames = detections.frame_count
+    if not (settings.gather or settings.drop_sparks) or frames < 2 or times[frames - 1] - times[0] < LEAST_TIME:
+        return detections
+    tracks = link_detections(detections, times, rate, TrackSettings(), cancelled=cancelled)
+    owner = owners_of(tracks, len(detections))
+    into, whole = np.arange(len(detections)), detections.box
+    field = fit_size_field(tracks) if settings.gather else None
+    if field is not None and field.says_something:
+        height, width = np.array(field.height), np.array(field.width)
+        box = detections.frozen().box
+        body, piece = fitting_pairs(detections.frame_start, box, owner, height, width)
+        one = lives_together(body, piece, owner)
+        into, whole = unite_pairs(body[one], piece[one], box, height, width)
+    stays = into == np.arange(len(detections))
+    if settings.drop_sparks:
+        stays &= owner > 0
+    if stays.all():
+        return detections
+    return _gathered(detections, into, whole, stays)
+
+
+def owners_of(tracks: Tracks, count: int) -> Int:
+    """(count,) identity that each detection is followed as, 0 for none; of several on one blob the first."""
+    owner = np.zeros(count, np.int64)
+    linked = np.flatnonzero(tracks.detection >= 0)[::-1]
+    owner[tracks.detection[linked]] = tracks.identity[linked]
+    return owner
+
+
+def _gathered(found: Detections, into: Int, whole: NDArray[np.float32], stays: NDArray[np.bool_]) -> Detections:
+    """The rows that stay, each with the outlines of what went into it."""
+    rows = np.flatnonzero(stays)
+    place = np.full(len(found), -1)
+    place[rows] = np.arange(len(rows))
+    target = place[into]
+    frame = rows_to_frames(found.frame_start)
+    counts = np.bincount(frame[rows], minlength=found.frame_count)
+    taken = target >= 0
+    area = np.bincount(target[taken], found.area[taken], minlength=len(rows))
+    sure = np.zeros(len(rows), np.float32)
+    np.maximum.at(sure, target[taken], found.confidence[taken])
+    run_start, runs = _outlines(found, target, len(rows))
+    return Detections(
+        frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
+        box=np.ascontiguousarray(whole[rows]), confidence=sure, class_id=found.class_id[rows],
+        area=area.astype(np.float32), run_start=run_start, runs=runs, size=found.size,
+        class_names=found.class_names, look=found.look[rows] if len(found.look) else found.look,
+    )  # fmt: skip
+
+
+def _outlines(found: Detections, target: Int, count: int) -> tuple[Int, NDArray[np.int16]]:
+    """Runs of each new row in order of line, as any outline has them; block by block, so that long clips fit."""
+    out, sizes = GrowingColumn(np.int16, 3), np.zeros(count, np.int64)
+    first, past = 0, 0
+    while first < len(found):
+        # Whole frames, some hundred thousand runs of them.
+        past = int(np.searchsorted(found.run_start, found.run_start[first] + BLOCK, side="right")) - 1
+        frame = int(np.searchsorted(found.frame_start, max(past, first + 1), side="left"))
+        past = int(found.frame_start[frame])
+        into = np.repeat(target[first:past], np.diff(found.run_start[first : past + 1]))
+        runs = np.asarray(found.runs[found.run_start[first] : found.run_start[past]])
+        kept = np.flatnonzero(into >= 0)
+        kept = kept[np.lexsort((runs[kept, 1], runs[kept, 0], into[kept]))]
+        out.append(runs[kept])
+        sizes += np.bincount(into[kept], minlength=count)
+        first = past
+    return np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64), np.asarray(out.view(), np.int16)
