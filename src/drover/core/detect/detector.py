@@ -25,7 +25,7 @@ from drover.core.types import LOOK, Detections, Frame
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
 
-VERSION = 6
+VERSION = 7
 MOST_REJECTED = 200_000
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 

@@ -64,6 +64,6 @@ def survey_of(samples: Samples) -> Survey:
     empty = find_empty_scene(samples)
     colour = 0.0 if empty.chroma is None else float(np.quantile(np.abs(empty.chroma - 128.0), 0.9))
     grey = colour < COLOURLESS
-    shadows = ShadowEvidence(0.0, 0.0, 0.0, 1.0, 0) if grey else find_shadows(samples, empty)
+    shadows = ShadowEvidence(0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0) if grey else find_shadows(samples, empty)
     restless = float((empty.restless > RESTLESS).mean())
     return Survey(empty, grey, shadows, restless, movers_contrast(samples, empty))
