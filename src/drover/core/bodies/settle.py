@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.detect.growing import GrowingColumn
-from drover.core.recipe import BodySettings, TrackSettings
+from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, rows_to_frames
 
@@ -22,6 +22,8 @@ __all__ = ["settle"]
 
 Int = NDArray[np.int64]
 BLOCK = 400_000  # runs put in order at once
+# As Drover links by itself, but for one thing: what stays where it is may be asked for, and is no spark.
+GENEROUS = TrackSettings(after=AfterSettings(least_travel=0.0))
 LEAST_TIME = 2.0  # s: in a shorter clip nothing is followed for long enough to tell
 
 
@@ -43,7 +45,7 @@ def settle(
     frames = detections.frame_count
     if not (settings.gather or settings.drop_sparks) or frames < 2 or times[frames - 1] - times[0] < LEAST_TIME:
         return detections
-    tracks = link_detections(detections, times, rate, TrackSettings(), cancelled=cancelled)
+    tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
     owner = owners_of(tracks, len(detections))
     into, whole = np.arange(len(detections)), detections.box
     field = fit_size_field(tracks) if settings.gather else None

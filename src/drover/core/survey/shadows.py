@@ -25,7 +25,7 @@ LEAST_BLOB = 24  # px at half size
 EVERY = 2  # pictures: half of them say enough
 LEAST_BLOBS = 10  # with such a part, before anything is said
 SURE, ASIDE = 0.5, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
-ERRORS, BESIDE = 4.0, 0.35  # or: standard errors, and share of the parts that lies beyond the body to one side
+ERRORS, BESIDE = 4.0, 0.32  # or: standard errors, and share of the parts that lies beyond the body to one side
 BEYOND = 0.05  # of the body's pixels may lie beyond what counts as its width
 JITTER = 0.05  # least spread of that share from blob to blob
 
@@ -34,9 +34,9 @@ JITTER = 0.05  # least spread of that share from blob to blob
 class ShadowEvidence:
     """What speaks for cast shadows.
 
-    ``strength`` 0..1 is how much parts lie one way; ``aside`` -1..1 the share of shadow-like parts beyond the body to the right, less to the left, and ``sure`` how
-    many standard errors that is from nought; ``direction`` rad on the screen; the range of ratios seen; how many blobs
-    were looked at.
+    ``strength`` 0..1 is how much parts lie one way and ``direction`` rad on the screen which; ``aside`` -1..1 the share
+    of them beyond the body to the right, less to the left, and ``sure`` how many standard errors that is from nought;
+    then the range of ratios seen, and how many blobs were looked at.
     """
 
     strength: float
