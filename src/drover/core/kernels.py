@@ -11,6 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from drover.core.bodies.settle import settle
 from drover.core.count.lines import count_crossings
 from drover.core.count.zones import find_visits
 from drover.core.detect.blobs import Blobs
@@ -24,6 +25,7 @@ from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
 from drover.core.recipe import (
     AfterSettings,
     BackgroundSettings,
+    BodySettings,
     BoxSettings,
     CountSettings,
     DetectSettings,
@@ -139,6 +141,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     times = np.arange(40) / 25
     tracks = link_detections(found, times, 25.0, settings)
     drop_unmoved(drop_flicker(tracks, found, times), 1.0)
+    settle(found, 2 * times, 12.5, BodySettings())
     explain_frame(found, tracks, times, 25.0, settings, 38)
     lost = LostOnes(8.0, 0.1)
     living = Living()

@@ -113,10 +113,9 @@ class DetectDials(SettingsPage):
         card.body.addWidget(self.row("bridge cracks under", "detect.cleanup.closing"))
         card.body.addWidget(self.row("fill holes up to", "detect.cleanup.fill_holes"))
         card.body.addWidget(self.row("join fragments within", "detect.size.join_within"))
-        gather = {"True": "united over the clip", "False": "left as found"}
-        card.body.addWidget(self.choice("pieces of one body", "detect.bodies.gather", gather))
-        sparks = {"True": "dropped", "False": "kept"}
-        card.body.addWidget(self.choice("what nobody follows", "detect.bodies.drop_sparks", sparks))
+        gather, sparks = {"True": "united", "False": "left"}, {"True": "dropped", "False": "kept"}
+        card.body.addWidget(self.choice("pieces of a body", "detect.bodies.gather", gather))
+        card.body.addWidget(self.choice("sparks", "detect.bodies.drop_sparks", sparks))
         self.column.addWidget(card)
 
     def _add_sizes(self) -> None:

@@ -97,8 +97,8 @@ class TrackDials(SettingsPage):
         boxes = {"measured": "as found", "filtered": "as filtered"}
         card.body.addWidget(self.choice("boxes are given", "track.motion.boxes", boxes))
         more = Folded("turns, size and doubt")
-        early = {"True": "measured first", "False": "found on the way"}
-        more.rows.addWidget(self.choice("speeds of fast things", "track.motion.speeds_first", early))
+        early = {"True": "measured", "False": "learnt"}
+        more.rows.addWidget(self.choice("first speeds", "track.motion.speeds_first", early))
         more.rows.addWidget(self.row("turns at", "track.motion.turn_rate"))
         more.rows.addWidget(self.row("size change", "track.motion.size_noise"))
         more.rows.addWidget(self.row("noise grows with size", "track.motion.size_scaling"))
