@@ -12,10 +12,10 @@ from pathlib import Path
 
 from drover.bench.scenes import scene_folder
 from drover.core.count.lines import count_crossings
-from drover.core.detect_pass import detect_clip
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import CountSettings, Recipe
+from drover.core.run import detections_of
 from drover.core.score.counts import count_score
 from drover.core.score.crossing_match import CROSSING_ERRORS, match_crossings
 from drover.core.simulate.farm import build_scene
@@ -77,7 +77,7 @@ def _counted(path: Path, scene: Scene) -> Crossings:
     with ClipReader(path) as reader:
         clip = reader.info
     recipe = Recipe()
-    found = detect_clip(clip, recipe.detect).detections
+    found = detections_of(clip, recipe)
     tracks = link_detections(found, clip.times, clip.rate, recipe.track)
     return count_crossings(tracks, clip.times, CountSettings(line=scene.lines))
 

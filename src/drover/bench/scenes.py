@@ -11,11 +11,11 @@ from pathlib import Path
 
 import platformdirs
 
-from drover.core.detect_pass import detect_clip
 from drover.core.examples import recipe_for
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
 from drover.core.recipe import Recipe, read_recipe
+from drover.core.run import detections_of
 from drover.core.score.detection import DetectionScore, score_detections
 from drover.core.simulate.farm import build_scene
 from drover.core.simulate.scene import Scene
@@ -55,7 +55,7 @@ def detection_table() -> Iterator[tuple[str, str, DetectionScore]]:
         truth = read_truth(folder / "truth.csv", frame_count=clip.frame_count)
         recipes = {"plain": read_recipe(recipe_for("plain")), "default": Recipe(), "own": read_recipe(recipe_for(name))}
         for label, recipe in recipes.items():
-            yield name, label, score_detections(detect_clip(clip, recipe.detect).detections, truth)
+            yield name, label, score_detections(detections_of(clip, recipe), truth)
 
 
 def main() -> None:

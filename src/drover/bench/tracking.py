@@ -11,12 +11,12 @@ from pathlib import Path
 
 from drover.bench.scenes import scene_folder
 from drover.core.count.lines import count_crossings
-from drover.core.detect_pass import detect_clip
 from drover.core.examples import recipe_for
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import CountSettings, Recipe, ScoreSettings, read_recipe
+from drover.core.run import detections_of
 from drover.core.score.scorer import Score
 from drover.core.score.spans import score_result
 from drover.core.simulate.farm import build_scene
@@ -52,7 +52,7 @@ def tracking_table() -> Iterator[tuple[str, str, Score, str, str]]:
             clip = reader.info
         truth = read_truth(folder / "truth.csv", frame_count=clip.frame_count)
         true_crossings = read_crossings(folder / "crossings.csv")
-        found = detect_clip(clip, Recipe().detect).detections
+        found = detections_of(clip, Recipe())
         lines = CountSettings(line=build_scene(name).lines)
         for label, settings in trackers.items():
             tracks = link_detections(found, clip.times, clip.rate, settings)

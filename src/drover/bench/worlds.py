@@ -1,7 +1,7 @@
 """Untouched defaults on every world: ``python -m drover.bench.worlds`` prints the table and writes docs/worlds.md.
 
-Worlds are drawn once and kept in the cache folder. Seed 1 was looked at while the defaults were made; the page holds
-the figures of another.
+Worlds are drawn once and kept in the cache folder. Seeds 1 to 3 were looked at while the defaults were made; the page
+holds the figures of another.
 """
 
 from __future__ import annotations
@@ -30,8 +30,8 @@ VERSION = 1
 HEAD = """# Untouched defaults on other worlds
 
 Made by `.venv/bin/python -m drover.bench.worlds --seed {seed}`: worlds drawn by Drover with their exact truth, worked
-through with no dial touched, detection at overlap 0.5. Seed 1 was looked at while the defaults were made, seed 2 only
-when they were done, but for `long-shadows`, whose limit of evidence was set on both.
+through with no dial touched, detection at overlap 0.5. Seeds 1 and 2 were looked at while the defaults were made,
+seed 3 for one limit (how far aside long shadows lie), seed 4 not before it was measured for this page.
 
 | world | F1 | precision | recall | false / true | IDF1 | switches | identities | count errors |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- |
@@ -100,7 +100,7 @@ def measure_worlds(seed: int) -> Iterator[WorldFigures]:
 def main() -> None:
     """Print the table, with means and worsts, and write it to a page."""
     parser = argparse.ArgumentParser(prog="python -m drover.bench.worlds", description=main.__doc__)
-    parser.add_argument("--seed", type=int, default=2, help="which of the worlds' seeds")
+    parser.add_argument("--seed", type=int, default=4, help="which of the worlds' seeds")
     parser.add_argument("--out", type=Path, default=Path("docs/worlds.md"), help="page to write")
     given = parser.parse_args()
     figures = []

@@ -13,7 +13,7 @@ from drover.core.result_store import ResultStore
 from drover.core.score.scorer import Score
 from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
 
-__all__ = ["ClipRun", "run_clip"]
+__all__ = ["ClipRun", "detections_of", "run_clip"]
 
 
 @dataclass(frozen=True)
@@ -29,6 +29,16 @@ class ClipRun:
     seconds: dict[str, float] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     counted: Counted | None = None
+
+
+def detections_of(clip: ClipInfo, recipe: Recipe) -> Detections:
+    """What a clip's detections are by the time they are tracked; nothing is kept of it.
+
+    Raises
+    ------
+    FootageError
+    """
+    return run_stage("detect", Subject(clip), recipe)["detect"].value.detections
 
 
 def run_clip(
