@@ -40,8 +40,9 @@ LOOKS = 2.0  # times the weight of looks that an unlike look costs
 FAST, FAR = 0.4, 0.16  # sizes/s, and sizes, from which a way has a direction
 GROWN_WEIGHT, WAIT_WEIGHT = 0.8, 0.1  # cost of a summed log ratio of sizes of 1, and of a second between
 MOST_STARTS = 8  # beginnings that are weighed for each end, the cheapest
-MOST_SAMPLED = 400  # beginnings that are tried for what chance would bring
-TRIED_WAITS = 8
+MOST_SAMPLED = 200  # beginnings that are tried for what chance would bring
+BLINK = 0.5  # s: a break so short that the tracker bridged is not put down to chance
+TRIED_WAITS = 6
 CHANCE_WEIGHT = (
     4.0  # cost of each other beginning that chance would have brought: where that is one, a fit says nothing
 )
@@ -86,7 +87,8 @@ def join_broken(
         end, start, cost, last.centre, last.speed, last.size, first.centre, first.speed, first.size,
         first.at_edge, settings.after.join_within, float(times[tracks.frame_count - 1] - times[0]), MOST_SAMPLED,
     )  # fmt: skip
-    cost = cost + CHANCE_WEIGHT * chance
+    blinked = (goes_on[end] == start) & (first.time[start] - last.time[end] < BLINK)
+    cost = cost + np.where(blinked, 0.0, CHANCE_WEIGHT * chance)
     weight = settings.match.look_weight
     if look is not None and len(look) and weight > 0:
         cost = cost + LOOKS * weight * _unlikeness(tracks, look, end, start)
@@ -291,25 +293,18 @@ def expected_by_chance(
         for b in tried:
             if b == start[k] or b == a or start_at_edge[b]:
                 continue
+            length = np.sqrt(np.sqrt(end_size[a, 0] * end_size[a, 1] * start_size[b, 0] * start_size[b, 1]))
+            fast = max(np.hypot(end_speed[a, 0], end_speed[a, 1]), np.hypot(start_speed[b, 0], start_speed[b, 1]))
+            reach = fast * within + length * (SLACK + DRIFT * within)
+            if max(abs(start_centre[b, 0] - end_centre[a, 0]), abs(start_centre[b, 1] - end_centre[a, 1])) > reach:
+                continue
             for w in range(TRIED_WAITS):
-                wait = within * (w + 0.5) / TRIED_WAITS
-                if (
-                    pair_cost(
-                        wait,
-                        start_centre[b, 0] - end_centre[a, 0],
-                        start_centre[b, 1] - end_centre[a, 1],
-                        end_speed[a, 0],
-                        end_speed[a, 1],
-                        start_speed[b, 0],
-                        start_speed[b, 1],
-                        end_size[a, 0],
-                        end_size[a, 1],
-                        start_size[b, 0],
-                        start_size[b, 1],
-                    )
-                    <= cost[k]
-                ):
-                    hits += 1
+                fits = pair_cost(
+                    within * (w + 0.5) / TRIED_WAITS, start_centre[b, 0] - end_centre[a, 0],
+                    start_centre[b, 1] - end_centre[a, 1], end_speed[a, 0], end_speed[a, 1], start_speed[b, 0],
+                    start_speed[b, 1], end_size[a, 0], end_size[a, 1], start_size[b, 0], start_size[b, 1],
+                )  # fmt: skip
+                hits += fits <= cost[k]
         out[k] = hits * share
     return out
 
