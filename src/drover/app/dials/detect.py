@@ -80,7 +80,7 @@ class DetectDials(SettingsPage):
         looks = {"grey": "brightness", "colour": "brightness and colour"}
         card.body.addWidget(self.choice("compared by", background + "look_at", looks))
         card.body.addWidget(self.row("rate", background + "rate"))
-        start = {"True": "known from the first picture", "False": "learnt on the way"}
+        start = {"True": "known at once", "False": "learnt on the way"}
         card.body.addWidget(self.choice("empty scene", background + "known_start", start))
         card.body.addWidget(self.row("learning at the start", background + "warm_up"))
         card.body.addWidget(self.row("what stands is kept", "detect.still.keep_for"))
