@@ -287,6 +287,19 @@ def test_a_step_undone_before_its_results_were_there_leaves_those_before(opened,
     assert (session.score, session.tracks) == had
 
 
+def test_the_innovation_check_goes_by_the_tracks_that_are_shown(opened, qtbot):
+    """A link that is known comes back without linking; what was linked then comes back with it."""
+    session = opened.session
+    had = session.as_linked
+    session.edit(with_value(session.recipe, "track.match.gate", 2.0), "gate")
+    qtbot.waitUntil(lambda: up_to_date(opened, stages=STAGES), timeout=WAIT)
+    other = session.as_linked
+    session.undo.undo()
+    qtbot.waitUntil(lambda: up_to_date(opened, stages=STAGES), timeout=WAIT)
+    assert other is not None and session.as_linked is not other
+    assert had is None or len(session.as_linked) == len(had)
+
+
 def test_a_hint_is_shown_first_and_goes_by_itself(opened, qtbot):
     opened.hint("drag across the way they take")
     qtbot.waitUntil(lambda: opened.status.words.text().startswith("drag across"), timeout=WAIT)

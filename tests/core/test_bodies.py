@@ -219,40 +219,11 @@ def test_others_that_would_fit_by_chance_are_counted():
     """One end; three beginnings where it ended, all standing: each other would fit at any of the times tried."""
     at, still, side = np.full((3, 2), 50.0), np.zeros((3, 2)), np.full((3, 2), 10.0)
     edge = np.zeros(3, np.bool_)
-    known = expected_by_chance(
-        np.array([0]),
-        np.array([1]),
-        np.array([5.0]),
-        at[:1],
-        still[:1],
-        side[:1],
-        at,
-        still,
-        side,
-        edge,
-        4.0,
-        40.0,
-        400,
-    )
+    one = np.array([0]), np.array([1]), np.array([5.0]), at[:1], still[:1], side[:1], at, still, side, edge
     # Beginning 1 is its partner and 0 is the track's own; 2 would fall within the 4 s with probability 0.1.
-    assert known.tolist() == pytest.approx([0.1])
+    assert expected_by_chance(*one, 4.0, 40.0, 400).tolist() == pytest.approx([0.1])
     edge[2] = True
-    none = expected_by_chance(
-        np.array([0]),
-        np.array([1]),
-        np.array([5.0]),
-        at[:1],
-        still[:1],
-        side[:1],
-        at,
-        still,
-        side,
-        edge,
-        4.0,
-        40.0,
-        400,
-    )
-    assert none.tolist() == [0.0]
+    assert expected_by_chance(*one, 4.0, 40.0, 400).tolist() == [0.0]
 
 
 def test_the_longer_and_the_clearer_the_likelier_an_object():

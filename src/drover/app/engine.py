@@ -287,8 +287,11 @@ class Engine(QObject):
         made = linked.results
         self.tracks, self._paths, self.track_settings = made["edits"].value, linked.paths, linked.settings
         self._shown["edits"], self.linked_detections = made["edits"].key, linked.detect.value.detections
+        track = made.get("track")
+        if track is None and made["edits"].key == self.keys["edits"]:
+            track = self._known.get(self.keys["track"])  # finished tracks that were known need no link of their own
+        self.track_notes, self.as_linked = ((), None) if track is None else (track.value.notes, track.value.tracks)
         if "track" in made:
-            self.track_notes, self.as_linked = made["track"].value.notes, made["track"].value.tracks
             self.link_seconds = sum(made[name].seconds for name in ("track", "after", "edits") if name in made)
         if made["edits"].key:
             self._remember(*(made[name] for name in ("track", "after", "edits") if name in made))
