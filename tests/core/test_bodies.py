@@ -18,7 +18,7 @@ from drover.core.recipe import BodySettings, Recipe, ScoreSettings, TrackSetting
 from drover.core.score.spans import score_result
 from drover.core.survey.shadows import _parts
 from drover.core.track.filters import new_filters, set_speeds
-from drover.core.track.joining import expected_by_chance
+from drover.core.track.join_costs import Ends, expected_by_chance
 from drover.core.track.rows import boxes_seen
 from drover.core.track.speeds import measure_speeds
 from drover.core.track.travel import object_odds
@@ -219,7 +219,8 @@ def test_others_that_would_fit_by_chance_are_counted():
     """One end; three beginnings where it ended, all standing: each other would fit at any of the times tried."""
     at, still, side = np.full((3, 2), 50.0), np.zeros((3, 2)), np.full((3, 2), 10.0)
     edge = np.zeros(3, np.bool_)
-    one = np.array([0]), np.array([1]), np.array([5.0]), at[:1], still[:1], side[:1], at, still, side, edge
+    ends = Ends(np.zeros(3), at, still, side, edge)
+    one = np.array([0]), np.array([1]), np.array([5.0]), ends, ends
     # Beginning 1 is its partner and 0 is the track's own; 2 would fall within the 4 s with probability 0.1.
     assert expected_by_chance(*one, 4.0, 40.0, 400).tolist() == pytest.approx([0.1])
     edge[2] = True

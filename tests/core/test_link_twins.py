@@ -16,7 +16,7 @@ from drover.core.track.candidates import find_candidates, keep_nearest, pair_ter
 from drover.core.track.doubts import close_pairs, find_jumps, median_sides, peaks
 from drover.core.track.filters import plane_distance, scale_of
 from drover.core.track.groups import margins, match_rounds
-from drover.core.track.joining import find_joins, join_cost
+from drover.core.track.join_costs import Ends, find_joins, join_cost
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
 from drover.core.track.moments import choose_strongest
@@ -223,7 +223,7 @@ def living_with(rng, count: int) -> Living:
         hits=np.full(count, 5, np.int32), believed=np.ones(count, np.bool_), seen_at=np.zeros(count),
         class_id=np.zeros(count, np.int16), usual=np.full((count, 2), 20.0), seen=np.zeros((count, 4)),
         hidden=np.zeros(count, np.bool_), at_edge=np.zeros(count, np.bool_), in_exit=np.zeros(count, np.bool_),
-        born_at=np.zeros(count), look=np.zeros((count, LOOK), np.float32), mode=np.zeros((count, 0)),
+        born_at=np.zeros(count), look=np.zeros((count, 0), np.float32), mode=np.zeros((count, 0)),
     )  # fmt: skip
     return made
 
@@ -317,10 +317,8 @@ def test_joins_are_all_pairs_that_may_be_one_with_their_costs(seed):
     size_end, size_start = rng.uniform(20, 40, (n, 2)), rng.uniform(20, 40, (n, 2))
     edge_end, edge_start = rng.random(n) < 0.2, rng.random(n) < 0.2
     goes_on = np.where(rng.random(n) < 0.2, rng.permutation(n), -1).astype(np.int64)
-    got = find_joins(
-        time_end, centre_end, speed_end, size_end, edge_end, time_start, centre_start, speed_start, size_start,
-        edge_start, goes_on, 3.0,
-    )  # fmt: skip
+    last = Ends(time_end, centre_end, speed_end, size_end, edge_end)
+    got = find_joins(last, Ends(time_start, centre_start, speed_start, size_start, edge_start), goes_on, 3.0)
     want = {}
     for a, b in itertools.product(range(n), range(n)):
         cost = join_cost(

@@ -18,7 +18,7 @@ from drover.core.track.candidates import TERMS, pair_terms
 from drover.core.track.evidence import gap_lengths, gaps_of
 from drover.core.track.filters import PUSH_LASTS, centre_and_size, forecast_boxes, new_filters, predict, update
 from drover.core.track.groups import assign_greedy, margins
-from drover.core.track.measuring import measure
+from drover.core.track.measuring import measure, pace_of
 from drover.core.track.sharing import fit_boxes, pixel_table
 from drover.core.track.smoothing import smooth_line
 from drover.core.track.turning import _move, new_modes, stay_over
@@ -161,7 +161,7 @@ def measured(box, *, mean=(100.0, 50.0, 40.0, 20.0), doubt=1.5):
     state, usual = np.zeros((1, 8)), np.array([[mean[2], mean[3]]])
     state[0, :4] = mean
     z, spread = np.empty(4), np.empty(4)
-    measure(state, usual, 0, np.array([box], np.float32), 0, 2.0, doubt, 0.0, 640.0, 480.0, 1.0, z, spread)
+    measure(state, usual, 0, np.array([box], np.float32), 0, 2.0, doubt, 0.0, 640.0, 480.0, pace_of(1.0), z, spread)
     return z, spread
 
 
@@ -389,14 +389,17 @@ def test_groups_of_any_size_are_matched_at_least_cost(rows, columns, pairs):
 def test_flicker_costs_near_linear_time_and_joins_are_searched_in_bounds():
     """Twice the clutter must not cost more than about twice the pairs that are weighed."""
     from drover.core.simulate.boxes import flickering
-    from drover.core.track.joining import MOST_STARTS, find_joins
+    from drover.core.track.join_costs import MOST_STARTS, Ends, find_joins
 
     rng = np.random.default_rng(3)
     n = 3000
     time, centre = np.sort(rng.uniform(0, 30, n)), rng.uniform(0, 1000, (n, 2))
     speed, size, none = rng.normal(0, 30, (n, 2)), rng.uniform(15, 40, (n, 2)), np.zeros(n, np.bool_)
     end, start, cost = find_joins(
-        time, centre, speed, size, none, time + 0.1, centre, speed, size, none, np.full(n, -1, np.int64), 4.0
+        Ends(time, centre, speed, size, none),
+        Ends(time + 0.1, centre, speed, size, none),
+        np.full(n, -1, np.int64),
+        4.0,
     )
     assert np.bincount(end).max() <= MOST_STARTS
     assert np.isfinite(cost).all() and (time[start] + 0.1 > time[end]).all()

@@ -40,7 +40,7 @@ def weights_of(match: MatchSettings, *, looks: bool) -> Float:
     return weights
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, inline="always")
 def pair_terms(
     mean: Float,
     cov: Float,

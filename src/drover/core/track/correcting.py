@@ -7,7 +7,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.track.filters import scale_of, update
-from drover.core.track.measuring import measure
+from drover.core.track.measuring import measure, pace_of
 from drover.core.track.sharing import LEAST_FIRMNESS, fit_boxes, pixel_table
 from drover.core.track.turning import update_turning
 
@@ -45,12 +45,13 @@ def correct_alone(
 ) -> None:  # pragma: no cover
     """Correct each track that has a detection to itself."""
     measured, spread = np.empty(4), np.empty(4)
+    pace = pace_of(frames)
     for k in range(match.shape[0]):
         if match[k] < 0 or not alone[k]:
             continue
         noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
         weakness = weak_doubt * (1.0 - min(max(float(confidence[match[k]]), 0.0), 1.0))
-        measure(mean, usual, k, box, match[k], noise, doubt, weakness, width, height, frames, measured, spread)
+        measure(mean, usual, k, box, match[k], noise, doubt, weakness, width, height, pace, measured, spread)
         nis[k] = correct(mean, cov, mode, k, measured, spread)
 
 
@@ -117,26 +118,28 @@ def share_blobs(
     ``guest`` (tracks,) is the detection each is expected in, -1 for none. A guest alone in a blob that nobody has is
     hidden by it: it is too far from the blob's middle to be it, yet covered.
     """
-    owner = np.full(box.shape[0], -1, np.int64)
-    guests = np.zeros(box.shape[0], np.int64)
+    visited = np.zeros(box.shape[0], np.bool_)
+    start = np.zeros(box.shape[0] + 1, np.int64)
     for k in range(match.shape[0]):
-        if match[k] >= 0:
-            owner[match[k]] = k
         if guest[k] >= 0:
-            guests[guest[k]] += 1
+            visited[guest[k]] = True
+    for k in range(match.shape[0]):
+        start[guest[k] + 1] += guest[k] >= 0
+        start[match[k] + 1] += match[k] >= 0 and visited[match[k]] and match[k] != guest[k]
+    start = np.cumsum(start)
+    fill, who = start[:-1].copy(), np.empty(start[-1], np.int64)
+    for k in range(match.shape[0]):
+        for d in (guest[k], match[k] if match[k] != guest[k] else -1):
+            if d >= 0 and visited[d]:
+                who[fill[d]] = k
+                fill[d] += 1
     for d in range(box.shape[0]):
-        if guests[d] == 0:
+        members = who[start[d] : min(fill[d], start[d] + most)]
+        if members.shape[0] == 0:
             continue
-        members = np.empty(guests[d] + (1 if owner[d] >= 0 else 0), np.int64)
-        n = 0
-        for k in range(match.shape[0]):
-            if guest[k] == d or k == owner[d]:
-                members[n] = k
-                n += 1
-        if n == 1:
+        if members.shape[0] == 1:
             hidden[members[0]] = True
             continue
-        members = members[: min(n, most)]
         firm = share_blob(
             mean, cov, mode, members, runs[run_start[d] : run_start[d + 1]], box[d], box_noise, scaling, nis
         )

@@ -265,6 +265,8 @@ def close_pairs(
                 b = first + order[j]
                 if box[b, 0] >= box[a, 2]:
                     break
+                if box[b, 1] >= box[a, 3] or box[b, 3] <= box[a, 1]:
+                    continue
                 if detection[a] >= 0 and detection[a] == detection[b]:
                     continue
                 shared = pair_overlap(box, a, box, b)

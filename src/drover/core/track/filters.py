@@ -98,8 +98,8 @@ def scale_of(width: float, height: float, scaling: float) -> float:  # pragma: n
     """By how much noises are larger for a box of this size (px) than for one of 50 px."""
     if scaling == 0.0:
         return 1.0
-    size = np.sqrt(max(width, 1.0) * max(height, 1.0)) / REFERENCE_SIZE
-    return min(max(size, 0.2), 5.0) ** scaling
+    size = min(max(np.sqrt(max(width, 1.0) * max(height, 1.0)) / REFERENCE_SIZE, 0.2), 5.0)
+    return np.sqrt(size) if scaling == 0.5 else size**scaling  # the usual power, asked for at every turn
 
 
 @njit(cache=True, nogil=True)

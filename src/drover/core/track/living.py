@@ -28,7 +28,7 @@ _COLUMNS: dict[str, tuple[type[np.generic], int]] = {
     "look": (np.float32, LOOK),
     "mode": (np.float64, MODES),
 }
-_SELDOM = ("mode",)  # columns that only some settings use
+_SELDOM = ("mode", "look")  # columns that only some settings use, or some footage: nothing wide until they are filled
 
 
 class Living:
@@ -60,8 +60,13 @@ class Living:
     def __init__(self, *, turning: bool = False) -> None:
         self.count = 0
         for name, (dtype, width) in _COLUMNS.items():
-            wide = 0 if name in _SELDOM and not turning else width
+            wide = 0 if name in _SELDOM and not (turning and name == "mode") else width
             setattr(self, name, np.zeros((64, wide) if width else 64, dtype))
+
+    def with_looks(self) -> None:
+        """From now on looks are remembered: they are wide, and most footage needs none."""
+        if self.look.shape[1] == 0:
+            self.look = np.zeros((len(self.number), LOOK), np.float32)
 
     def keep(self, rows: NDArray[np.bool_]) -> None:
         """Keep some of the living rows, in their order."""
@@ -70,7 +75,8 @@ class Living:
             return
         for name in _COLUMNS:
             column = getattr(self, name)
-            column[: len(kept)] = column[kept]
+            if column.size:
+                np.take(column, kept, axis=0, out=column[: len(kept)], mode="clip")
         self.count = len(kept)
 
     def add(self, **columns: NDArray) -> None:

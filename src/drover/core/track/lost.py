@@ -13,9 +13,10 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.track.filters import FRAME_RATE
-from drover.core.track.joining import join_cost
+from drover.core.track.join_costs import join_cost
 from drover.core.track.living import Living
 from drover.core.track.looks import look_distance
+from drover.core.types import LOOK
 
 __all__ = ["LostOnes"]
 
@@ -37,6 +38,11 @@ class _Lost:
     look: NDArray[np.float32]
 
 
+def _look_of(living: Living, k: int) -> NDArray[np.float32]:
+    """How a living track looks; all alike where nobody looked."""
+    return living.look[k].copy() if living.look.shape[1] else np.zeros(LOOK, np.float32)
+
+
 class LostOnes:
     """Remembers identities for ``within`` s after they were last seen; ``look_weight`` 0..1 is that of their looks."""
 
@@ -53,7 +59,7 @@ class LostOnes:
             self._kept.append(
                 _Lost(
                     int(living.number[k]), float(living.seen_at[k]), seen[:2].copy(), seen[2:] * FRAME_RATE,
-                    np.maximum(living.usual[k], 1.0), living.look[k].copy(),
+                    np.maximum(living.usual[k], 1.0), _look_of(living, k),
                 )
             )  # fmt: skip
 
@@ -69,7 +75,7 @@ class LostOnes:
         cost = return_costs(
             time - np.array([one.time for one in near]), np.array([one.centre for one in near]),
             np.array([one.speed for one in near]), np.array([one.size for one in near]), state[:2],
-            state[4:6] * FRAME_RATE, size, np.array([one.look for one in near]), living.look[k][None],
+            state[4:6] * FRAME_RATE, size, np.array([one.look for one in near]), _look_of(living, k)[None],
             2.0 * self._look_weight,
         )  # fmt: skip
         best = int(np.argmin(cost))

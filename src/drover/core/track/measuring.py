@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["EDGE", "measure"]
+__all__ = ["EDGE", "measure", "pace_of"]
 
 Float = NDArray[np.float64]
 HIDING = 3.0  # times the noise that a box must lose within a step to be taken for going behind something
@@ -20,6 +20,13 @@ HELD = 5  # times the doubt in the size of what goes behind something
 SIZE_SLACK = 0.12  # log ratio of a side that is everyday jitter and raises no doubt
 FOLLOW, SLOWLY = 0.08, 0.03  # share of a change of size that is taken for usual, a frame
 EDGE = 2.0  # px from the picture's edge at which a side counts as cut off
+
+
+@njit(cache=True, nogil=True)
+def pace_of(frames: float) -> tuple[float, float, float]:  # pragma: no cover
+    """How far usual sizes follow in ``frames`` nominal frames, and slowly; and the log ratio that is mere jitter."""
+    slack = SIZE_SLACK * max(1.0, np.sqrt(frames))
+    return 1.0 - (1.0 - FOLLOW) ** frames, 1.0 - (1.0 - SLOWLY) ** frames, slack
 
 
 @njit(cache=True, nogil=True)
@@ -34,7 +41,7 @@ def measure(
     weakness: float,
     width: float,
     height: float,
-    frames: float,
+    pace: tuple[float, float, float],
     measured: Float,
     spread: Float,
 ) -> None:  # pragma: no cover
@@ -42,12 +49,11 @@ def measure(
 
     ``doubt`` is how much a jump of size raises the noise, 0 for taking every box as it is; ``weakness`` 0..1 raises
     it up to three times for a detection of little confidence; ``width`` and ``height`` are those of the picture;
-    ``frames`` is the time from one picture to the next, in nominal frames.
+    ``pace`` is :func:`pace_of` the time from one picture to the next.
     ``usual`` (tracks, 2) px is the size that jumps are judged by; it follows slowly, the slower the larger the jump.
     """
     base = noise * (1.0 + 2.0 * weakness)
-    follow, slowly = 1.0 - (1.0 - FOLLOW) ** frames, 1.0 - (1.0 - SLOWLY) ** frames
-    slack = SIZE_SLACK * max(1.0, np.sqrt(frames))
+    follow, slowly, slack = pace
     for axis in range(2):
         low, high = float(box[d, axis]), float(box[d, axis + 2])
         measured[axis], measured[axis + 2] = 0.5 * (low + high), high - low

@@ -28,16 +28,18 @@ Int = NDArray[np.int64]
 
 FARTHEST = 0.2  # of the picture's diagonal that a thing may move between two pictures
 MOST_GROWN = 2.2  # ratio of the sizes of one thing in two pictures
-NEAREST = 8  # detections of the next picture, and of the one before, that are weighed, the nearest
+NEAREST = 9  # detections of the next picture, and of the one before, that are weighed, the nearest
 MISS = 0.4  # sizes that the middle of three may lie off their line
 RING = (0.6, 1.2)  # sizes off the line where only chance puts anything
 JITTER = 0.15  # sizes that boxes of one thing jitter, one standard deviation on each axis
 AREAS = MISS**2 / (RING[1] ** 2 - RING[0] ** 2)  # of the middle to the ring
-LOOK_AT = 40_000  # detections that are enough to know the speeds
+LEAST_COVERED = 0.25  # share of the ring that must have been looked through
+LOOK_AT = 6_000  # detections that are enough to know the speeds
 LEAST_LINES = 30  # fewer say nothing
 BINS = 28
 SLOWEST = 0.02  # sizes between pictures: what is slower stands
 ROUNDS = 12
+EXCESS = 3.0  # standard deviations by which lines at a speed must be more than chance would bring
 SURE = 0.5  # probability from which a line is one
 FAST = 0.5  # sizes between two pictures: under that nearness finds what goes on, and no speed is needed at birth
 
@@ -76,16 +78,16 @@ def measure_speeds(detections: Detections, times: Float) -> Speeds:
     if frames < 3 or count < LEAST_LINES:
         return Speeds(edges, np.zeros(BINS), 0.0, none, 0.0)
     every = max(1, round(count / LOOK_AT))
-    lines = _lines(detections, times, every)
-    share, chance, moving = fit_speeds(lines, edges)
-    reach = _reach(edges, share) if len(lines.middle) >= LEAST_LINES and moving > 0 else 0.0
+    lines = _lines(detections, times, every, RING[1])
+    mixture = fit_speeds(lines, edges)
+    sure = lines.speed[line_odds(lines, edges, mixture) > SURE]
+    share = np.histogram(sure, edges)[0] / max(len(sure), 1)
+    reach = float(np.quantile(sure, 0.99)) if len(lines.middle) >= LEAST_LINES and len(sure) else 0.0
     interval = float(np.median(np.diff(times[:frames]))) * FRAME_RATE
     if reach <= FAST:
         return Speeds(edges, share, reach, none, 0.0)
-    if every > 1:
-        lines = _lines(detections, times, 1)
-    sure = line_odds(lines, edges, share, chance, moving)
-    velocity = _first_guesses(lines, sure, count)
+    lines = _lines(detections, times, 1, MISS)
+    velocity = _first_guesses(lines, line_odds(lines, edges, mixture), count)
     return Speeds(edges, share, reach, velocity, 2 * JITTER / max(interval, 1e-6))
 
 
@@ -98,7 +100,9 @@ def _edges() -> Float:
 class Lines:
     """Straight lines through three pictures: the rows before, at the middle and after; velocity px per 1/25 s.
 
-    ``speed`` sizes between pictures, ``miss`` sizes off the line; those in the ring are kept as well.
+    ``speed`` sizes between pictures, ``came`` the same over the first half of the way; ``miss`` sizes off the line,
+    those in the ring are kept as well; ``covered`` the share of the ring that was looked through: where many lie close,
+    the nearest of the next picture end within it. In the order of ``middle``.
     """
 
     before: Int
@@ -106,24 +110,36 @@ class Lines:
     after: Int
     velocity: Float
     speed: Float
+    came: Float
     miss: Float
+    covered: Float
+
+    @property
+    def who(self) -> Int:
+        """(lines,) which of the detections in the middle of some line each goes through, counted from 0."""
+        new = np.diff(self.middle, prepend=self.middle[:1]) != 0
+        return np.cumsum(new)
 
 
-def _lines(detections: Detections, times: Float, every: int) -> Lines:
+def _lines(detections: Detections, times: Float, every: int, most: float) -> Lines:
     return Lines(*find_lines(
         detections.frame_start, np.ascontiguousarray(detections.box), times,
-        FARTHEST * float(np.hypot(*detections.size)), every,
+        FARTHEST * float(np.hypot(*detections.size)), every, most,
     ))  # fmt: skip
 
 
 @njit(cache=True, nogil=True)
 def find_lines(
-    frame_start: Int, box: NDArray[np.float32], times: Float, farthest: float, every: int
-) -> tuple[Int, Int, Int, Float, Float, Float]:  # pragma: no cover
-    """All lines through the middle frames taken, one frame of ``every``; see :class:`Lines` for what comes back."""
+    frame_start: Int, box: NDArray[np.float32], times: Float, farthest: float, every: int, most: float
+) -> tuple[Int, Int, Int, Float, Float, Float, Float, Float]:  # pragma: no cover
+    """All lines through the middle frames taken, one frame of ``every``, that miss by no more than ``most`` sizes.
+
+    See :class:`Lines` for what comes back.
+    """
     room, n = 1024, 0
     before, middle, after = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room, np.int64)
-    velocity, speed, miss = np.empty((room, 2)), np.empty(room), np.empty(room)
+    velocity, speed, came = np.empty((room, 2)), np.empty(room), np.empty(room)
+    miss, covered = np.empty(room), np.empty(room)
     back, ahead = np.empty(NEAREST, np.int64), np.empty(NEAREST, np.int64)
     for f in range(1, frame_start.shape[0] - 2, every):
         gone, comes = times[f] - times[f - 1], times[f + 1] - times[f]
@@ -136,24 +152,33 @@ def find_lines(
         share = gone / (gone + comes)
         for d in range(here, past):
             x, y, size = _place(box, d)
-            m_back = _nearest(box, first, old, x, y, size, farthest, back)
+            m_back, _ = _nearest(box, first, old, x, y, size, farthest, back)
             if m_back == 0:
                 continue
-            m_ahead = _nearest(box, past, new, x, y, size, farthest, ahead)
+            m_ahead, looked = _nearest(box, past, new, x, y, size, farthest, ahead)
             for i in range(m_back):
                 ax, ay, a_size = _place(box, back[i])
+                goes_on = np.hypot(ax - x, ay - y) * comes / gone  # how far from here the line would lead
                 for j in range(m_ahead):
                     cx, cy, c_size = _place(box, ahead[j])
                     if max(a_size, c_size) > MOST_GROWN * min(a_size, c_size):
                         continue
+                    off_x, off_y = ax + share * (cx - ax) - x, ay + share * (cy - ay) - y
+                    widest = most * max(a_size, size, c_size)
+                    if off_x * off_x + off_y * off_y > widest * widest:
+                        continue
                     scale = (a_size * size * c_size) ** (1.0 / 3.0)
-                    off = np.hypot(ax + share * (cx - ax) - x, ay + share * (cy - ay) - y) / scale
-                    if off > RING[1]:
+                    off = np.hypot(off_x, off_y) / scale
+                    if off > most:
+                        continue
+                    part = _covered(goes_on, looked, scale / share)
+                    if part < LEAST_COVERED:
                         continue
                     if n == room:
                         room *= 2
                         before, middle, after = longer(before, room), longer(middle, room), longer(after, room)
-                        speed, miss = longer(speed, room), longer(miss, room)
+                        speed, came = longer(speed, room), longer(came, room)
+                        miss, covered = longer(miss, room), longer(covered, room)
                         wider = np.empty((room, 2))
                         wider[:n] = velocity
                         velocity = wider
@@ -161,8 +186,20 @@ def find_lines(
                     span = (gone + comes) * FRAME_RATE
                     velocity[n, 0], velocity[n, 1] = (cx - ax) / span, (cy - ay) / span
                     speed[n], miss[n] = 0.5 * np.hypot(cx - ax, cy - ay) / scale, off
+                    came[n], covered[n] = goes_on / scale * 0.5 / (1.0 - share), part
                     n += 1
-    return before[:n], middle[:n], after[:n], velocity[:n], speed[:n], miss[:n]
+    return before[:n], middle[:n], after[:n], velocity[:n], speed[:n], came[:n], miss[:n], covered[:n]
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _covered(at: float, looked: float, size: float) -> float:  # pragma: no cover
+    """Share of the ring, about a place ``at`` px from here, that lies within ``looked`` px of here."""
+    total = 0.0
+    for step in range(3):
+        far = (RING[0] + (RING[1] - RING[0]) * (step + 0.5) / 3.0) * size
+        reaches = (looked * looked - at * at - far * far) / max(2.0 * at * far, 1e-9)
+        total += 1.0 - np.arccos(min(max(reaches, -1.0), 1.0)) / np.pi
+    return total / 3.0
 
 
 @njit(cache=True, nogil=True, inline="always")
@@ -182,8 +219,11 @@ def _nearest(
     size: float,
     farthest: float,
     out: Int,
-) -> int:  # pragma: no cover
-    """The nearest boxes of like size in another picture; how many. The search widens until enough are found."""
+) -> tuple[int, float]:  # pragma: no cover
+    """The nearest boxes of like size in another picture: how many, and how far (px) all of them are known.
+
+    The search widens until enough are found.
+    """
     order, start, corner, side, columns, rows = cells
     apart = np.empty(NEAREST)
     reach = min(max(2.0 * size, side), farthest)
@@ -207,56 +247,68 @@ def _nearest(
                 apart[at], out[at] = far, r
                 found = min(found + 1, NEAREST)
         if found == NEAREST or reach >= farthest:
-            return found
+            # The last of a full list lies on the rim by its choice: it would be evidence of nothing.
+            return (found - 1, apart[found - 1]) if found == NEAREST else (found, reach)
         reach = min(2.0 * reach, farthest)
 
 
-def fit_speeds(lines: Lines, edges: Float) -> tuple[Float, Float, float]:
-    """Share of true lines at each speed, chance lines a detection at each, and the share of detections on a line.
+@dataclass(frozen=True)
+class Mixture:
+    """True lines and chance, by how fast things came: ``share`` of the true, chance lines a detection, share on a line.
 
-    Shares are of detections that some line goes through, the ring included.
+    Shares are of detections that some line goes through, the ring included. By the first half of the way, not by all
+    of it: that half is the same for what lies on the line and for what lies in the ring.
     """
-    of, count = np.unique(lines.middle, return_inverse=True)
-    n = len(of)
+
+    share: Float
+    chance: Float
+    moving: float
+
+
+def fit_speeds(lines: Lines, edges: Float) -> Mixture:
+    """The mixture that explains all lines best; see :class:`Mixture`."""
     bins = len(edges) - 1
-    share = np.full(bins, 1.0 / bins)
-    if n == 0:
-        return share, np.ones(bins), 0.0
-    at = np.clip(np.searchsorted(edges, lines.speed, side="right") - 1, 0, bins - 1)
-    ring = lines.miss >= RING[0]
-    chance = (np.bincount(at[ring], minlength=bins) + 0.5) * AREAS / n
-    inside = lines.miss <= MISS
-    at, who, fit = at[inside], count[inside], _fits(lines.miss[inside])
-    moving = 0.5
+    if len(lines.middle) == 0:
+        return Mixture(np.full(bins, 1.0 / bins), np.ones(bins), 0.0)
+    who = lines.who
+    n = int(who[-1]) + 1
+    at = _bins(lines, edges)
+    ring, inside = lines.miss >= RING[0], lines.miss <= MISS
+    by_chance = np.bincount(at[ring], 1.0 / lines.covered[ring], minlength=bins) * AREAS
+    chance = (by_chance + 0.5 * AREAS) / n
+    at, who, fit = at[inside], who[inside], _fits(lines.miss[inside])
+    # From what is surely more than chance: left to itself the mixture takes long to unlearn speeds that are not there.
+    more = np.bincount(at, minlength=bins) - by_chance
+    share = np.where(more > EXCESS * np.sqrt(by_chance + 1.0), more, 0.0) + 1e-3
+    moving = float(np.clip(share.sum() / n, 0.01, 0.5))
+    share /= share.sum()
     for _ in range(ROUNDS):
         weight = moving * share[at] / chance[at] * fit
         total = np.bincount(who, weight, minlength=n) + (1.0 - moving)
-        odds = weight / total[who]
-        share = np.bincount(at, odds, minlength=bins)
+        share = np.bincount(at, weight / total[who], minlength=bins)
         moving = float(np.clip(share.sum() / n, 0.01, 0.99))
         share = (share + 1e-3) / (share + 1e-3).sum()
-    return share, chance, moving
+    return Mixture(share, chance, moving)
 
 
-def line_odds(lines: Lines, edges: Float, share: Float, chance: Float, moving: float) -> Float:
+def _bins(lines: Lines, edges: Float) -> Int:
+    return np.clip(np.searchsorted(edges, lines.came, side="right") - 1, 0, len(edges) - 2)
+
+
+def line_odds(lines: Lines, edges: Float, mixture: Mixture) -> Float:
     """Of each line the probability that it is one thing's way."""
-    bins = len(edges) - 1
-    at = np.clip(np.searchsorted(edges, lines.speed, side="right") - 1, 0, bins - 1)
-    weight = np.where(lines.miss <= MISS, moving * share[at] / chance[at] * _fits(lines.miss), 0.0)
-    of, who = np.unique(lines.middle, return_inverse=True)
-    total = np.bincount(who, weight, minlength=len(of)) + (1.0 - moving)
+    if len(lines.middle) == 0:
+        return np.zeros(0)
+    ratio = (mixture.moving * mixture.share / mixture.chance)[_bins(lines, edges)]
+    weight = np.where(lines.miss <= MISS, ratio * _fits(lines.miss), 0.0)
+    who = lines.who
+    total = np.bincount(who, weight) + (1.0 - mixture.moving)
     return weight / total[who]
 
 
 def _fits(miss: Float) -> Float:
     """How much likelier a miss is of one jittering thing than of chance, which puts it anywhere."""
     return MISS**2 / (2 * 1.5 * JITTER**2) * np.exp(-(miss**2) / (2 * 1.5 * JITTER**2))
-
-
-def _reach(edges: Float, share: Float) -> float:
-    """The speed that one in a hundred exceeds, sizes between pictures."""
-    total = np.concatenate([[0.0], np.cumsum(share)])
-    return float(np.interp(0.99, total / total[-1], edges))
 
 
 def _first_guesses(lines: Lines, sure: Float, count: int) -> Float:

@@ -225,6 +225,8 @@ class Tracker:
 
     def _candidates(self, found: FrameBoxes, forecast: NDArray[np.float32], unseen: Float):  # type: ignore[no-untyped-def]
         living, settings = self._living, self.settings
+        if len(found.look):
+            living.with_looks()
         match = settings.match
         wait = np.minimum(unseen / max(settings.life.longest_gap * FRAME_RATE, 1e-6), 1.0)
         return find_candidates(
@@ -347,7 +349,7 @@ class Tracker:
             seen_at=np.full(len(at), time), class_id=found.class_id[at],
             usual=measured[:, 2:], seen=mean[:, [0, 1, 4, 5]], hidden=np.zeros(len(at), np.bool_),
             at_edge=np.ones(len(at), np.bool_), in_exit=np.zeros(len(at), np.bool_), born_at=np.full(len(at), time),
-            look=found.look[at] if len(found.look) else np.zeros((len(at), LOOK), np.float32),
+            look=found.look[at] if len(found.look) else np.zeros((len(at), living.look.shape[1]), np.float32),
             mode=new_modes(cov) if self._turning else np.zeros((len(at), 0)),
         )  # fmt: skip
         self._born += len(at)
