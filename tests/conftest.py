@@ -13,11 +13,12 @@ from hypothesis import HealthCheck, settings
 
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
+from drover.core.footage_types import ClipInfo
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import read_recipe
 from drover.core.run import ClipRun, run_clip
-from drover.core.types import ClipInfo, Truth
+from drover.core.types import Truth
 
 settings.register_profile(
     "drover", deadline=None, max_examples=60, derandomize=True, suppress_health_check=[HealthCheck.too_slow]

@@ -5,7 +5,8 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from drover.core.recipe import ClassLimit, LineSettings, Recipe, ZoneSettings, setting_info, settings_of
+from drover.core.recipe import ClassLimit, LineSettings, Recipe, ZoneSettings
+from drover.core.setting_info import setting_info, settings_of
 
 INTRO = """# The recipe
 

@@ -22,7 +22,8 @@ from drover.app.view_state import ViewState
 from drover.app.wording import worded
 from drover.core.errors import Cancelled, DroverError
 from drover.core.examples import example
-from drover.core.recipe import setting_info, value_of, with_value
+from drover.core.recipe import value_of, with_value
+from drover.core.setting_info import setting_info
 
 LEFT = Qt.MouseButton.LeftButton
 

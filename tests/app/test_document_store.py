@@ -10,8 +10,8 @@ import pytest
 from drover.app.document_store import DocumentStore
 from drover.core.count.audit import Audit, Missed, with_added
 from drover.core.document import Document, KeptRun
+from drover.core.footage_types import ClipInfo
 from drover.core.recipe import Recipe, parse_recipe, with_value
-from drover.core.types import ClipInfo
 
 CLIP = ClipInfo("a.mp4", 200, 100, 25.0, np.arange(9) / 25, "abc")
 

@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 from drover.core.detect.box_choice import choose_boxes, unite
 from drover.core.detect.sources import BoxSource, merge
 from drover.core.errors import DroverError
+from drover.core.footage_types import ClipInfo
 from drover.core.graph import Subject, keys_of
 from drover.core.recipe import BoxSettings, ClassLimit, DetectSettings, Recipe, dump_recipe, parse_recipe
-from drover.core.types import ClipInfo, Detections
+from drover.core.types import Detections
 
 SIZE = (200, 100)
 

@@ -20,6 +20,7 @@ from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import depth_factors, join_fragments, size_fits
 from drover.core.detect.where import Region, fill_polygon
 from drover.core.detect_pass import detect_clip
+from drover.core.footage_types import Frame
 from drover.core.geometry import overlap_matrix, trace_outline
 from drover.core.inspect import FrameProbe
 from drover.core.recipe import (
@@ -31,7 +32,6 @@ from drover.core.recipe import (
     WhereSettings,
     with_value,
 )
-from drover.core.types import Frame
 
 masks = st.tuples(st.integers(1, 12), st.integers(1, 150)).flatmap(
     lambda shape: arrays(np.uint8, shape, elements=st.integers(0, 1), fill=st.just(0))

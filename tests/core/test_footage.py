@@ -10,8 +10,9 @@ import numpy as np
 import pytest
 
 from drover.core.errors import FootageError
+from drover.core.footage.planes import expand_luma
 from drover.core.footage.prefetch import prefetched_frames
-from drover.core.footage.reader import ClipReader, expand_luma
+from drover.core.footage.reader import ClipReader
 
 WIDTH, HEIGHT = 64, 48
 

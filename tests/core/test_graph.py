@@ -9,9 +9,11 @@ import pytest
 from builders import crossings_of, truth_of
 
 from drover.core.errors import Cancelled, DroverError
+from drover.core.footage_types import ClipInfo
 from drover.core.graph import STAGES, Call, Result, Subject, keys_of, run_stage
-from drover.core.recipe import Recipe, settings_of, value_of, with_value
-from drover.core.types import ClipInfo, Detections
+from drover.core.recipe import Recipe, value_of, with_value
+from drover.core.setting_info import settings_of
+from drover.core.types import Detections
 
 CLIP = ClipInfo("a.mp4", 200, 100, 25.0, np.arange(60) / 25, "abc")
 AFTER = {

@@ -11,8 +11,8 @@ import pytest
 from drover.core.detect.detector import Detector
 from drover.core.errors import DroverError, FootageError
 from drover.core.footage.reader import ClipReader
+from drover.core.footage_types import Frame
 from drover.core.recipe import DetectSettings
-from drover.core.types import Frame
 
 
 def written(path, *, codec="libx264", frames=50, size=(160, 96), group=10, form=None, bframes=0):

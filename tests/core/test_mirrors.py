@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from drover.core.count.lines import count_crossings
 from drover.core.detect.detector import DetectedFrame, Detector
+from drover.core.footage_types import Frame
 from drover.core.recipe import (
     CountSettings,
     DetectSettings,
@@ -24,7 +25,7 @@ from drover.core.score.scorer import score_tracks
 from drover.core.simulate.boxes import FRAME_SIZE, simulate_boxes
 from drover.core.track.moments import find_moments
 from drover.core.track.whole_clip import link_detections
-from drover.core.types import Detections, Frame, Tracks, Truth, rows_to_frames
+from drover.core.types import Detections, Tracks, Truth, rows_to_frames
 
 RATE = 25.0
 WIDTH, HEIGHT = FRAME_SIZE

@@ -12,12 +12,11 @@ from drover.core.recipe import (
     dump_recipe,
     parse_recipe,
     read_recipe,
-    setting_info,
     settings_fingerprint,
-    settings_of,
     value_of,
     with_value,
 )
+from drover.core.setting_info import setting_info, settings_of
 
 NUMERIC = [path for path, model, name in settings_of() if "unit" in (model.model_fields[name].json_schema_extra or {})]
 LINE = '[[count.line]]\nname = "Gap"\npoints = [[0.5, 0.4], [0.5, 0.6]]\n'

@@ -17,12 +17,14 @@ from drover.core.detect.detector import Detector
 from drover.core.detect.hysteresis import held_together
 from drover.core.errors import DroverError
 from drover.core.footage.reader import ClipReader
+from drover.core.footage_types import Frame
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import DetectSettings, Recipe, with_value
 from drover.core.simulate.boxes import simulate_boxes
 from drover.core.simulate.names import WORLD_NAMES
-from drover.core.simulate.worlds.scenes import WORLDS, Options, build_world
+from drover.core.simulate.worlds.casting import Options
+from drover.core.simulate.worlds.scenes import WORLDS, build_world
 from drover.core.simulate.worlds.world import draw_world, write_world
 from drover.core.survey.empty_scene import find_empty_scene, in_one_light
 from drover.core.survey.resolve import resolve_detect
@@ -32,7 +34,7 @@ from drover.core.survey_pass import read_samples, survey_clip
 from drover.core.track.cells import cells_between, into_cells
 from drover.core.track.travel import drop_flicker, drop_unmoved, travelled
 from drover.core.track.whole_clip import link_detections
-from drover.core.types import Detections, Frame
+from drover.core.types import Detections
 
 SHAPE = (64, 96)
 

@@ -12,7 +12,8 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox
 from drover.app.box_import_dialog import BoxImportDialog
 from drover.app.jobs import LatestJob
 from drover.core.errors import DroverError
-from drover.core.formats.box_import import BoxFile, first_line_has_commas, read_box_file
+from drover.core.formats.box_import import first_line_has_commas, read_box_file
+from drover.core.formats.box_table import BoxFile
 from drover.core.recipe import read_recipe
 
 if TYPE_CHECKING:

@@ -22,8 +22,9 @@ from PySide6.QtWidgets import (
 
 from drover.app.dials.parts import NumberBox, muted, title
 from drover.app.theme import number_font
-from drover.core.formats.box_import import BoxFile
-from drover.core.recipe import ClassLimit, Recipe, setting_info, with_value
+from drover.core.formats.box_table import BoxFile
+from drover.core.recipe import ClassLimit, Recipe, with_value
+from drover.core.setting_info import setting_info
 
 __all__ = ["BoxImportDialog"]
 

@@ -11,8 +11,8 @@ from drover.app.icons import arrow_path
 from drover.app.theme import CLAY, FIELD, INK, MOSS, OCHRE, PAPER, colour, number_font
 from drover.core.count.audit import rule_words
 from drover.core.errors import DroverError
+from drover.core.footage_types import ClipInfo
 from drover.core.recipe import CountSettings, LineSettings, ZoneSettings
-from drover.core.types import ClipInfo
 
 __all__ = ["draw_proof", "proof_caption", "save_picture"]
 

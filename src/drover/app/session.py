@@ -22,12 +22,13 @@ from drover.app.view_state import ViewState
 from drover.core.count.audit import Audit
 from drover.core.document import Document, KeptRun
 from drover.core.errors import DroverError
+from drover.core.footage_types import ClipInfo
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.project.lock import ProjectLock
 from drover.core.recipe import Recipe
 from drover.core.result_store import ResultStore
-from drover.core.types import ClipInfo, Crossings, Detections, Truth
+from drover.core.types import Crossings, Detections, Truth
 
 __all__ = ["STAGES", "Session", "StageState"]
 

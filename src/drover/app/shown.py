@@ -11,10 +11,11 @@ from drover.core.count.audit import Audit
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
 from drover.core.document import Document
+from drover.core.footage_types import ClipInfo
 from drover.core.recipe import DetectSettings, TrackSettings
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
-from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
+from drover.core.types import Crossings, Detections, Tracks, Truth
 
 __all__ = ["Shown"]
 

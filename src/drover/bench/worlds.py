@@ -20,7 +20,8 @@ from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import read_recipe
 from drover.core.run import run_clip
 from drover.core.score.detection import score_detections
-from drover.core.simulate.worlds.scenes import WORLDS, Options, build_world
+from drover.core.simulate.worlds.casting import Options
+from drover.core.simulate.worlds.scenes import WORLDS, build_world
 from drover.core.simulate.worlds.world import write_world
 
 __all__ = ["WorldFigures", "main", "measure_worlds"]

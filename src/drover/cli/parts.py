@@ -19,6 +19,7 @@ from drover.core.count.zones import zone_totals
 from drover.core.errors import DroverError
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
+from drover.core.footage_types import ClipInfo
 from drover.core.formats.box_import import read_box_file
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
@@ -26,7 +27,7 @@ from drover.core.recipe import Recipe, read_recipe
 from drover.core.run import ClipRun, run_clip
 from drover.core.run_files import write_run
 from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
-from drover.core.types import ClipInfo, Crossings, Detections, Truth
+from drover.core.types import Crossings, Detections, Truth
 
 __all__ = ["draw_scene", "folder_name", "headless_demo", "link_boxes", "report", "run_one", "window"]
 
@@ -45,7 +46,8 @@ def draw_scene(
         When there is none of that name, or it has no such option.
     """
     from drover.core.simulate.farm import build_scene
-    from drover.core.simulate.worlds.scenes import Options, build_world
+    from drover.core.simulate.worlds.casting import Options
+    from drover.core.simulate.worlds.scenes import build_world
     from drover.core.simulate.worlds.world import write_world
     from drover.core.simulate.write import write_scene
 

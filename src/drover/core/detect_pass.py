@@ -13,12 +13,12 @@ from drover.core.detect.result import DetectResult
 from drover.core.errors import FootageError
 from drover.core.footage.fingerprint import clip_fingerprint
 from drover.core.footage.prefetch import prefetched_frames
+from drover.core.footage_types import ClipInfo
 from drover.core.kept_detections import load_detections, save_detections
 from drover.core.recipe import DetectSettings
 from drover.core.result_store import ResultStore
 from drover.core.survey.resolve import resolve_detect
 from drover.core.survey_pass import AHEAD, survey_clip
-from drover.core.types import ClipInfo
 
 __all__ = ["IsCancelled", "OnPartial", "OnProgress", "Progress", "detect_clip", "never", "quiet", "replay_frames"]
 

@@ -16,9 +16,10 @@ from numpy.typing import NDArray
 from drover.core.count.audit import Audit
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
+from drover.core.footage_types import ClipInfo
 from drover.core.graph import Subject
 from drover.core.recipe import Recipe, dump_recipe
-from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
+from drover.core.types import Crossings, Detections, Tracks, Truth
 
 __all__ = ["Document", "KeptRun", "now"]
 

@@ -25,6 +25,7 @@ from drover.core.detect.result import DetectResult
 from drover.core.detect.sources import BoxSource, merge
 from drover.core.detect_pass import IsCancelled, OnPartial, OnProgress, detect_clip, never, quiet
 from drover.core.errors import Cancelled
+from drover.core.footage_types import ClipInfo
 from drover.core.recipe import BoxSettings, Recipe, settings_fingerprint
 from drover.core.result_store import ResultStore
 from drover.core.score import scorer
@@ -33,7 +34,7 @@ from drover.core.track import tracker
 from drover.core.track.finishing import finish
 from drover.core.track.input_notes import input_notes
 from drover.core.track.whole_clip import fold_tracks
-from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
+from drover.core.types import Crossings, Detections, Tracks, Truth
 
 __all__ = ["STAGES", "Call", "Linked", "Result", "Stage", "Subject", "keys_of", "run_stage"]
 

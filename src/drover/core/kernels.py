@@ -20,7 +20,8 @@ from drover.core.detect.detector import Detector
 from drover.core.detect.overlaps import remove_overlaps
 from drover.core.detect.size_rules import join_fragments
 from drover.core.detect.still import edge_strengths
-from drover.core.footage.reader import expand_luma
+from drover.core.footage.planes import expand_luma
+from drover.core.footage_types import Frame
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
 from drover.core.recipe import (
     AfterSettings,
@@ -50,7 +51,7 @@ from drover.core.track.lost import LostOnes
 from drover.core.track.moments import find_moments
 from drover.core.track.travel import drop_flicker, drop_unmoved
 from drover.core.track.whole_clip import link_detections
-from drover.core.types import LOOK, Detections, Frame, Tracks, Truth
+from drover.core.types import LOOK, Detections, Tracks, Truth
 
 __all__ = ["warm_kernels"]
 

@@ -11,10 +11,11 @@ import numpy as np
 
 from drover.core.count.live import LiveCount, LiveEvents, LiveRows
 from drover.core.detect.detector import DetectedFrame, Detector
+from drover.core.footage_types import Frame
 from drover.core.graph import STAGES
 from drover.core.recipe import Recipe
-from drover.core.track.tracker import FrameBoxes, Tracker
-from drover.core.types import Frame
+from drover.core.track.frame_boxes import FrameBoxes
+from drover.core.track.tracker import Tracker
 
 __all__ = ["LIVE_STAGES", "LiveRun", "LiveStep"]
 

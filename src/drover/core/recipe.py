@@ -7,12 +7,9 @@ its default, and comments in the file survive a save.
 
 from __future__ import annotations
 
-import difflib
 import hashlib
 import json
 import tomllib
-from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +19,9 @@ from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import AoT, Table
 
 from drover.core.errors import RecipeError
-from drover.core.settings.base import Settings, as_float
+from drover.core.recipe_words import first_line, message_of
+from drover.core.setting_info import LISTED
+from drover.core.settings.base import as_float
 from drover.core.settings.count import CountSettings, GroundSettings, LineSettings, ZoneSettings
 from drover.core.settings.detect import (
     BackgroundSettings,
@@ -46,6 +45,7 @@ from drover.core.settings.track import (
     MotionSettings,
     TrackSettings,
 )
+from drover.core.settings.whole import Recipe
 from drover.core.settings.words import ClassWords, WordSettings
 
 __all__ = [
@@ -65,9 +65,7 @@ __all__ = [
     "LineSettings",
     "MatchSettings",
     "MotionSettings",
-    "Recipe",
     "ScoreSettings",
-    "SettingInfo",
     "ShadowSettings",
     "SizeSettings",
     "StillSettings",
@@ -76,13 +74,9 @@ __all__ = [
     "WordSettings",
     "ZoneSettings",
     "dump_recipe",
-    "item_info",
     "parse_recipe",
     "read_recipe",
-    "setting_help",
-    "setting_info",
     "settings_fingerprint",
-    "settings_of",
     "value_of",
     "with_value",
 ]
@@ -90,100 +84,6 @@ __all__ = [
 
 MOST_TEXT = 1 << 20  # characters of a recipe
 MOST_KEPT = 1 << 18  # characters up to which comments and order are kept
-
-
-class Recipe(Settings):
-    """All settings, one TOML file."""
-
-    detect: DetectSettings = DetectSettings()
-    track: TrackSettings = TrackSettings()
-    count: CountSettings = CountSettings()
-    score: ScoreSettings = ScoreSettings()
-    words: WordSettings = WordSettings()
-
-
-# --- what a setting is -------------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class SettingInfo:
-    """One numeric setting as a dial needs it; ``path`` is dotted, for instance ``track.match.gate``."""
-
-    path: str
-    low: float
-    high: float
-    default: float
-    unit: str
-    step: float
-    help: str
-    whole: bool
-
-
-def _numeric_info(path: str, model: type[BaseModel], name: str) -> SettingInfo | None:
-    field = model.model_fields[name]
-    extra = field.json_schema_extra
-    if not isinstance(extra, dict) or "unit" not in extra:
-        return None
-    bounds = {type(meta).__name__: meta for meta in field.metadata}
-    return SettingInfo(
-        path=path,
-        low=float(getattr(bounds["Ge"], "ge")),  # noqa: B009 - the bound's type is private to its library
-        high=float(getattr(bounds["Le"], "le")),  # noqa: B009
-        default=float(field.default),
-        unit=str(extra["unit"]),
-        step=float(extra["step"]),  # type: ignore[arg-type]
-        help=field.description or "",
-        whole=field.annotation is int,
-    )
-
-
-def settings_of(model: type[BaseModel] = Recipe, prefix: str = "") -> Iterator[tuple[str, type[BaseModel], str]]:
-    """Every setting below a model as (dotted path, the model that holds it, its name there)."""
-    for name, field in model.model_fields.items():
-        path = f"{prefix}.{name}" if prefix else name
-        kind = field.annotation
-        if isinstance(kind, type) and issubclass(kind, BaseModel):
-            yield from settings_of(kind, path)
-        else:
-            yield path, model, name
-
-
-def item_info(model: type[BaseModel], name: str) -> SettingInfo:
-    """The same for a number of one line or zone.
-
-    Raises
-    ------
-    RecipeError
-        When there is no such number.
-    """
-    info = _numeric_info(name, model, name)
-    if info is None:
-        raise RecipeError(f"there is no numeric setting '{name}'")
-    return info
-
-
-def setting_info(path: str) -> SettingInfo:
-    """Range, unit, default and help of a numeric setting.
-
-    Raises
-    ------
-    RecipeError
-        When there is no numeric setting of that path.
-    """
-    for candidate, model, name in settings_of():
-        if candidate == path:
-            info = _numeric_info(path, model, name)
-            if info is not None:
-                return info
-    raise RecipeError(f"there is no numeric setting '{path}'")
-
-
-def setting_help(path: str) -> str:
-    """One line of help for any setting; empty when there is no such setting."""
-    for candidate, model, name in settings_of():
-        if candidate == path:
-            return model.model_fields[name].description or ""
-    return ""
 
 
 def value_of(recipe: Recipe, path: str) -> Any:
@@ -235,7 +135,7 @@ def parse_recipe(text: str, source: str = "recipe") -> Recipe:
         # The standard reader is quick on any text; the one that keeps comments is not, and sees only sound recipes.
         data = tomllib.loads(text.removeprefix("\ufeff"))
     except (ValueError, RecursionError) as error:
-        raise RecipeError(f"{source}: not valid TOML: {_first_line(error)}; correct the file and try again") from error
+        raise RecipeError(f"{source}: not valid TOML: {first_line(error)}; correct the file and try again") from error
     return _validated(_whole_numbers_as_floats(_brought_up_to_date(data), Recipe), source)
 
 
@@ -271,7 +171,7 @@ def read_recipe(path: Path) -> Recipe:
     except FileNotFoundError as error:
         raise RecipeError(f"{path}: there is no such recipe file; check the name") from error
     except (OSError, UnicodeDecodeError) as error:
-        raise RecipeError(f"{path}: cannot be read as a text file ({_first_line(error)})") from error
+        raise RecipeError(f"{path}: cannot be read as a text file ({first_line(error)})") from error
     return parse_recipe(text, str(path))
 
 
@@ -291,7 +191,7 @@ def _update_table(table: Any, values: dict[str, Any]) -> None:
             if not isinstance(table.get(key), (Table, dict)):
                 table[key] = tomlkit.table(is_super_table=all(isinstance(v, dict) for v in value.values()))
             _update_table(table[key], value)
-        elif key in _LISTED:
+        elif key in LISTED:
             _update_named(table, key, value)
         elif key not in table or table[key] != value:
             table[key] = value
@@ -317,11 +217,6 @@ def _update_named(table: Any, key: str, wanted: list[dict[str, Any]]) -> None:
     table[key] = array
 
 
-_LISTED: dict[str, type[BaseModel]] = {
-    "line": LineSettings, "zone": ZoneSettings, "class_limit": ClassLimit, "class_words": ClassWords,
-}  # fmt: skip
-
-
 def _whole_numbers_as_floats(data: Any, model: type[BaseModel]) -> Any:
     """TOML writes 3 for 3.0; settings are strict about kinds, so whole numbers are widened where floats belong."""
     if not isinstance(data, dict):
@@ -332,8 +227,8 @@ def _whole_numbers_as_floats(data: Any, model: type[BaseModel]) -> Any:
         kind = field.annotation if field else None
         if isinstance(kind, type) and issubclass(kind, BaseModel):
             out[key] = _whole_numbers_as_floats(value, kind)
-        elif key in _LISTED and isinstance(value, list):
-            out[key] = [_whole_numbers_as_floats(item, _LISTED[key]) for item in value]
+        elif key in LISTED and isinstance(value, list):
+            out[key] = [_whole_numbers_as_floats(item, LISTED[key]) for item in value]
         else:
             out[key] = as_float(value) if kind is float else value
     return out
@@ -346,72 +241,4 @@ def _validated(data: Any, source: str) -> Recipe:
     try:
         return Recipe.model_validate(data)
     except ValidationError as error:
-        raise RecipeError(f"{source}: {_message(error)}") from error
-
-
-def _message(error: ValidationError) -> str:
-    problems = error.errors(include_url=False)
-    first = _one_problem(problems[0])
-    more = f" (and {len(problems) - 1} more)" if len(problems) > 1 else ""
-    return first + more
-
-
-def _one_problem(problem: Any) -> str:
-    place = [str(part) for part in problem["loc"]]
-    name = place[-1] if place else "?"
-    folder = ".".join(place[:-1]) or "the recipe"
-    got = _short(problem["input"])
-    if problem["type"] == "extra_forbidden":
-        return f"unknown key '{name}' with value {got} in [{folder}]; {_known_keys(place)}"
-    info = _info_at(place)
-    if info is not None:
-        low, high = _number(info.low, info.whole), _number(info.high, info.whole)
-        kind = "a whole number in" if info.whole else "in"
-        return f"the '{name}' setting of [{folder}] must be {kind} {low}..{high} {info.unit}; got {got}"
-    if problem["type"] == "missing":
-        return f"[{folder}] lacks '{name}'; add it"
-    reason = problem["msg"].removeprefix("Value error, ")
-    return f"the '{name}' setting of [{folder}]: {_lower_first(reason)}; got {got}"
-
-
-def _known_keys(place: list[str]) -> str:
-    listed = [_LISTED[part] for part in place[:-1] if part in _LISTED]
-    model: type[BaseModel] = listed[0] if listed else Recipe
-    if model is Recipe:
-        for part in place[:-1]:
-            kind = model.model_fields[part].annotation if part in model.model_fields else None
-            if not (isinstance(kind, type) and issubclass(kind, BaseModel)):
-                break
-            model = kind
-    known = list(model.model_fields)
-    close = difflib.get_close_matches(place[-1], known, 1)
-    hint = f"did you mean '{close[0]}'? " if close else ""
-    ranges = []
-    for name in known:
-        info = _numeric_info(name, model, name)
-        ranges.append(f"{name} ({_number(info.low)}..{_number(info.high)} {info.unit})" if info else name)
-    return f"{hint}known there: {', '.join(ranges)}"
-
-
-def _info_at(place: list[str]) -> SettingInfo | None:
-    try:
-        return setting_info(".".join(place))
-    except RecipeError:
-        return None
-
-
-def _number(value: float, whole: bool = False) -> str:
-    return f"{value:.0f}" if whole or value == int(value) else f"{value:g}"
-
-
-def _short(value: Any) -> str:
-    text = repr(value).replace("\n", " ")
-    return text if len(text) <= 60 else text[:57] + "..."
-
-
-def _first_line(error: BaseException) -> str:
-    return (str(error).splitlines() or [type(error).__name__])[0][:160]
-
-
-def _lower_first(text: str) -> str:
-    return text[:1].lower() + text[1:]
+        raise RecipeError(f"{source}: {message_of(error)}") from error

@@ -7,11 +7,12 @@ from dataclasses import dataclass, field
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
 from drover.core.detect_pass import IsCancelled, OnProgress, never, quiet
+from drover.core.footage_types import ClipInfo
 from drover.core.graph import Call, Subject, run_stage
 from drover.core.recipe import Recipe
 from drover.core.result_store import ResultStore
 from drover.core.score.scorer import Score
-from drover.core.types import ClipInfo, Crossings, Detections, Tracks, Truth
+from drover.core.types import Crossings, Detections, Tracks, Truth
 
 __all__ = ["ClipRun", "detections_of", "run_clip"]
 

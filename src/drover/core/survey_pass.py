@@ -7,9 +7,9 @@ from numpy.typing import NDArray
 
 from drover.core.errors import FootageError
 from drover.core.footage.reader import ClipReader
+from drover.core.footage_types import ClipInfo, Frame
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import Survey, survey_of
-from drover.core.types import ClipInfo, Frame
 
 __all__ = ["AHEAD", "read_samples", "survey_clip"]
 

@@ -9,7 +9,8 @@ from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 from drover.app.dials.evidence_plot import EvidencePlot
 from drover.app.dials.parts import Card, ChoiceRow, SettingRow, muted
 from drover.app.session import Session
-from drover.core.recipe import ClassLimit, Recipe, setting_help, setting_info, value_of, with_value
+from drover.core.recipe import ClassLimit, Recipe, value_of, with_value
+from drover.core.setting_info import setting_help, setting_info
 
 __all__ = ["BoxCard"]
 

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QGridLayout, QWidget
 
 from drover.app.dials.plotting import pg
 from drover.app.theme import CLAY, INK, MUTED, RULE, colour, number_font
-from drover.core.recipe import SettingInfo
+from drover.core.setting_info import SettingInfo
 
 __all__ = ["EvidencePlot"]
 

@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from drover.app.theme import CLAY, INK, number_font
-from drover.core.recipe import SettingInfo, setting_info
+from drover.core.setting_info import SettingInfo, setting_info
 
 __all__ = ["Card", "ChoiceRow", "Folded", "NumberBox", "SettingRow", "muted", "notice", "title"]
 

@@ -8,7 +8,8 @@ from drover.app.dials.evidence_plot import EvidencePlot
 from drover.app.dials.parts import ChoiceRow, SettingRow
 from drover.app.session import Session
 from drover.core.errors import DroverError
-from drover.core.recipe import setting_help, setting_info, value_of, with_value
+from drover.core.recipe import value_of, with_value
+from drover.core.setting_info import setting_help, setting_info
 
 __all__ = ["SettingsPage"]
 

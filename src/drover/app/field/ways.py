@@ -13,8 +13,9 @@ from drover.app.field.view_transform import ViewTransform
 from drover.app.icons import arrow_path
 from drover.app.theme import FIELD, INK, PAPER, colour, identity_colour, number_font
 from drover.core.count.presence import flow_map, presence_map
+from drover.core.footage_types import ClipInfo
 from drover.core.geometry import box_foot
-from drover.core.types import ClipInfo, Tracks
+from drover.core.types import Tracks
 
 __all__ = ["WAYS", "Ways"]
 

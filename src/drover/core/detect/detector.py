@@ -18,10 +18,11 @@ from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import size_fits
 from drover.core.detect.still import StillWatch
 from drover.core.detect.where import Region
+from drover.core.footage_types import Frame
 from drover.core.recipe import DetectSettings
 from drover.core.survey.empty_scene import EmptyScene
 from drover.core.survey.resolve import resolve_detect
-from drover.core.types import LOOK, Detections, Frame
+from drover.core.types import LOOK, Detections
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
 

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from drover.core.footage.reader import ClipReader
-from drover.core.types import Frame
+from drover.core.footage_types import Frame
 
 __all__ = ["prefetched_frames"]
 

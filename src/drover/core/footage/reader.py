@@ -9,57 +9,22 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import chain
 from pathlib import Path
-from typing import Any, cast
 
-import av
 import numpy as np
-from av.container import InputContainer
 from av.error import FFmpegError
 from av.video.frame import VideoFrame
-from av.video.stream import VideoStream
-from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.errors import FootageError
 from drover.core.footage.fingerprint import clip_fingerprint
-from drover.core.types import ClipInfo, Frame
+from drover.core.footage.opening import _LOOSE, MOST_PIXELS, Index, open_container, read_index, stream_of
+from drover.core.footage.planes import chroma_of, grey_of
+from drover.core.footage_types import ClipInfo, Frame
 
-__all__ = ["ClipReader", "expand_luma"]
-
-_LUMA_FIRST = {"yuv420p", "yuv422p", "yuv444p", "yuvj420p", "yuvj422p", "yuvj444p", "nv12", "nv21", "gray"}
-_FULL_RANGE = {"yuvj420p", "yuvj422p", "yuvj444p", "gray"}
-_JPEG_RANGE = 2
-MOST_PIXELS = 8192 * 8192
-_LOOSE = {"mpeg", "mpegts", "mpegvideo", "h264"}  # streams whose stamps are worked out on the way
-# Containers of text that the decoder library draws as pictures, or that name other files to be opened.
-_NOT_FOOTAGE = {"tty", "bin", "xbin", "adf", "idf", "concat", "hls", "dash", "lavfi"}
-
-
-@njit(cache=True, nogil=True)
-def expand_luma(luma: NDArray[np.uint8], out: NDArray[np.uint8], full: bool) -> None:  # pragma: no cover
-    """Luma to grey: studio range 16..235 is stretched to 0..255 (ITU-R BT.601, section 2.5.3)."""
-    height, width = out.shape
-    for y in range(height):
-        if full:
-            for x in range(width):
-                out[y, x] = luma[y, x]
-        else:
-            for x in range(width):
-                value = ((np.int32(luma[y, x]) - 16) * 298 + 128) >> 8
-                out[y, x] = np.uint8(min(255, max(0, value)))
-
-
-@dataclass(frozen=True)
-class _Index:
-    """Presentation times in stream units, sorted; key frame times; whether the end looks cut off."""
-
-    pts: NDArray[np.int64]
-    keys: NDArray[np.int64]
-    doubtful: bool
-    promised: int
+__all__ = ["ClipReader"]
 
 
 class ClipReader:
@@ -80,14 +45,14 @@ class ClipReader:
 
     def __init__(self, path: Path | str, *, cache_bytes: int = 64 << 20) -> None:
         self.path = Path(path)
-        self._container = _open(self.path)
-        self._stream = _stream_of(self._container, self.path)
+        self._container = open_container(self.path)
+        self._stream = stream_of(self._container, self.path)
         self._cache: OrderedDict[int, Frame] = OrderedDict()
         self._cache_bytes = cache_bytes
         self._decoded: Iterator[VideoFrame] | None = None
         self._reached = -1
         try:
-            index = _read_index(self._container, self.path)
+            index = read_index(self._container, self.path)
             self._set_index(index)
             self._turns = 0
             self.info = self._describe(index)
@@ -150,11 +115,11 @@ class ClipReader:
 
     # --- opening ------------------------------------------------------------------------------------------
 
-    def _set_index(self, index: _Index) -> None:
+    def _set_index(self, index: Index) -> None:
         self._pts, self._keys = index.pts, index.keys
         self._place = {int(pts): place for place, pts in enumerate(index.pts)}
 
-    def _describe(self, index: _Index) -> ClipInfo:
+    def _describe(self, index: Index) -> ClipInfo:
         self._width, self._height = self._stream.codec_context.width, self._stream.codec_context.height
         first = self._find(0)
         if first is None:
@@ -181,7 +146,7 @@ class ClipReader:
             notes=notes,
         )
 
-    def _trim(self, index: _Index) -> tuple[str, ...]:
+    def _trim(self, index: Index) -> tuple[str, ...]:
         """Drop frames at the end that do not decode; says how many are left."""
         start = max(0, int(np.searchsorted(self._pts, self._keys[-1])) - 1) if len(self._keys) else 0
         good = -1
@@ -284,8 +249,8 @@ class ClipReader:
     def _restarted(self) -> Iterator[VideoFrame]:
         """Pictures from the very start, on a fresh container: the way that always works."""
         self._container.close()
-        self._container = _open(self.path)
-        self._stream = _stream_of(self._container, self.path)
+        self._container = open_container(self.path)
+        self._stream = stream_of(self._container, self.path)
         return self._pictures()
 
     def _pictures(self) -> Iterator[VideoFrame]:
@@ -315,7 +280,7 @@ class ClipReader:
         turns = self._turns
 
         def make_grey() -> NDArray[np.uint8]:
-            grey = _grey(picture)
+            grey = grey_of(picture)
             return np.ascontiguousarray(np.rot90(grey, turns)) if turns else grey
 
         def make_rgb() -> NDArray[np.uint8]:
@@ -323,7 +288,7 @@ class ClipReader:
             return np.ascontiguousarray(np.rot90(rgb, turns)) if turns else rgb
 
         def make_chroma() -> NDArray[np.uint8] | None:
-            planes = _chroma(picture)
+            planes = chroma_of(picture)
             return (
                 np.ascontiguousarray(np.rot90(planes, turns, axes=(1, 2))) if turns and planes is not None else planes
             )
@@ -336,94 +301,3 @@ class ClipReader:
         while len(self._cache) > most:
             self._cache.popitem(last=False)
         return frame
-
-
-def _open(path: Path) -> InputContainer:
-    if not path.exists():
-        raise FootageError(f"{path}: there is no such file; check the name")
-    if path.is_dir():
-        raise FootageError(f"{path}: is a folder; give a video file")
-    if path.stat().st_size == 0:
-        raise FootageError(f"{path}: the file is empty; copy it again from where it came")
-    try:
-        # Absolute, so that a name with a colon is no protocol; stamps that a stream leaves out are worked out.
-        container = av.open(str(path.absolute()), metadata_errors="ignore", options={"fflags": "+genpts"})
-    except (OSError, ValueError, FFmpegError) as error:
-        raise FootageError(
-            f"{path}: is not a video that can be opened, or its index is missing; try another copy"
-        ) from error
-    if container.format.name in _NOT_FOOTAGE:
-        container.close()
-        raise FootageError(f"{path}: is not a video but a text or a list of files; choose another file")
-    if not container.streams.video:
-        container.close()
-        raise FootageError(f"{path}: has no video in it; choose another file")
-    return container
-
-
-def _stream_of(container: InputContainer, path: Path) -> VideoStream:
-    """The video stream, ready to decode; refused where it cannot be, or is larger than can be worked with."""
-    stream = container.streams.video[0]
-    context = cast("Any", stream.codec_context)
-    if context is None:
-        container.close()
-        raise FootageError(f"{path}: is coded in a way that cannot be decoded here; convert it first")
-    if context.width * context.height > MOST_PIXELS:
-        width, height = context.width, context.height
-        container.close()
-        raise FootageError(f"{path}: {width} x {height} px is larger than can be worked with")
-    stream.thread_type = "AUTO"
-    context.thread_count = 2
-    return stream
-
-
-def _read_index(container: InputContainer, path: Path) -> _Index:
-    stream = container.streams.video[0]
-    pts: list[int] = []
-    keys: list[int] = []
-    doubtful = False
-    packets = container.demux(stream)
-    while True:
-        try:
-            packet = next(packets, None)
-        except (OSError, FFmpegError):
-            doubtful = True
-            break
-        if packet is None:
-            break
-        stamp = packet.pts if packet.pts is not None else packet.dts
-        if stamp is None or packet.is_discard or packet.size == 0:
-            continue
-        doubtful = doubtful or packet.is_corrupt
-        pts.append(int(stamp))
-        if packet.is_keyframe:
-            keys.append(int(stamp))
-    if not pts:
-        raise FootageError(f"{path}: holds no frames; it may be cut off or not a video")
-    unique = np.unique(np.asarray(pts, np.int64))
-    promised = int(stream.frames)
-    doubtful = doubtful or promised > len(unique)
-    container.seek(int(unique[0]), stream=stream, backward=True)
-    return _Index(unique, np.unique(np.asarray(keys, np.int64)), doubtful, promised)
-
-
-def _chroma(picture: VideoFrame) -> NDArray[np.uint8] | None:
-    """Both colour planes at half size, where the footage stores them so."""
-    if picture.format.name not in ("yuv420p", "yuvj420p"):
-        return None
-    planes = []
-    for plane in picture.planes[1:3]:
-        rows = np.frombuffer(cast("Any", plane), np.uint8).reshape(plane.height, plane.line_size)
-        planes.append(rows[:, : plane.width])
-    return np.stack(planes)
-
-
-def _grey(picture: VideoFrame) -> NDArray[np.uint8]:
-    name = picture.format.name
-    if name not in _LUMA_FIRST:
-        return np.asarray(picture.reformat(format="gray").to_ndarray(), np.uint8)
-    plane = picture.planes[0]
-    luma = np.frombuffer(cast("Any", plane), np.uint8).reshape(plane.height, plane.line_size)
-    out = np.empty((picture.height, picture.width), np.uint8)
-    expand_luma(luma, out, name in _FULL_RANGE or picture.color_range == _JPEG_RANGE)
-    return out

@@ -19,10 +19,10 @@ from typing import Any
 
 from drover.core.document import Document, KeptRun, now
 from drover.core.errors import DroverError, ProjectError
-from drover.core.project.columns import MOST_BYTES
+from drover.core.project.connection import cannot, check_schema, connect, drop_file, interrupted, transaction, upgrade
 from drover.core.project.counted import write_audit, write_counted
 from drover.core.project.reading import read_all
-from drover.core.project.schema import APPLICATION_ID, SCHEMA, TABLES, UPGRADES, VERSION
+from drover.core.project.schema import APPLICATION_ID, SCHEMA, VERSION
 from drover.core.project.writing import (
     crossing_rows,
     detection_rows,
@@ -40,7 +40,6 @@ from drover.core.recipe import Recipe, parse_recipe
 __all__ = ["Edit", "ProjectFile", "read_project"]
 
 PIECE = 20_000  # rows written in one transaction of a long result
-BUSY = 5.0  # s to wait for another program that reads the file
 Edit = tuple[str, Document, Document]  # what, before, after
 
 
@@ -94,20 +93,20 @@ class ProjectFile:
                 self._stamps, self._runs = {}, None
                 self._make(document, view or {}, list(edits))
                 return
-            with closing(_connect(self.path)) as db:
-                _upgrade(db)
+            with closing(connect(self.path)) as db:
+                upgrade(db)
                 self._save_small(db, document, view or {}, edits)
                 self._save_runs(db, document, newer)
         except (sqlite3.Error, OSError) as error:
-            raise _cannot(self.path, error) from error
+            raise cannot(self.path, error) from error
 
     def _make(self, document: Document, view: dict[str, str], edits: list[Edit]) -> None:
         """Write a new file beside its name and move it there whole."""
         draft = self.path.with_name(f".{self.path.name}.{os.getpid()}.draft")
         self.path.parent.mkdir(parents=True, exist_ok=True)
-        _drop(draft)
+        drop_file(draft)
         try:
-            with closing(_connect(draft)) as db:
+            with closing(connect(draft)) as db:
                 # No other program can see the draft, so its safety is that of the move.
                 db.execute("PRAGMA journal_mode = MEMORY")
                 db.executescript(SCHEMA)
@@ -118,7 +117,7 @@ class ProjectFile:
             draft.replace(self.path)
         except BaseException:
             self._stamps, self._runs = {}, None
-            _drop(draft)
+            drop_file(draft)
             raise
 
     def save_as(self, path: Path, document: Document, view: dict[str, str] | None = None) -> ProjectFile:
@@ -134,15 +133,15 @@ class ProjectFile:
             made._make(document, view or {}, [])
             made._copy_log(self.path)
         except (sqlite3.Error, OSError) as error:
-            raise _cannot(path, error) from error
+            raise cannot(path, error) from error
         return made
 
     def _copy_log(self, source: Path) -> None:
         """Take over the edits noted in another file."""
         rows: list[tuple[Any, ...]] = []
-        with contextlib.suppress(sqlite3.Error, OSError), closing(_connect(source, read_only=True)) as db:
+        with contextlib.suppress(sqlite3.Error, OSError), closing(connect(source, read_only=True)) as db:
             rows = db.execute("SELECT at, what, before, after FROM edit").fetchall()
-        with closing(_connect(self.path)) as db, _transaction(db):
+        with closing(connect(self.path)) as db, transaction(db):
             db.executemany("INSERT INTO edit (at, what, before, after) VALUES (?, ?, ?, ?)", rows)
 
     def _save_small(
@@ -153,7 +152,7 @@ class ProjectFile:
         edits = list(edits)
         if not due and not edits:
             return
-        with _transaction(db):
+        with transaction(db):
             for _, _, write in due:
                 write(db)
             rows = [(now(), what, before.text, after.text) for what, before, after in edits]
@@ -169,7 +168,7 @@ class ProjectFile:
         for name in [name for name in self._runs if name not in wanted]:
             if name == "latest":
                 continue  # a kept result stays until a finished one replaces it
-            with _transaction(db):
+            with transaction(db):
                 _delete_run(db, self._runs[name].number)
                 _sweep(db)
             del self._runs[name]
@@ -193,7 +192,7 @@ class ProjectFile:
         number = 1 + max((db.execute("SELECT max(id) FROM run").fetchone()[0] or 0), 0)
         same = next((w for w in self._runs.values() if w.keys[0] == run.detect_key), None)
         found = same.found if same is not None else number
-        with _transaction(db):
+        with transaction(db):
             db.execute(f"INSERT INTO run VALUES ({_marks(15)})", run_row(run, number, found))
         parts: list[tuple[str, int, Iterator[tuple[Any, ...]]]] = [("track", 14, track_rows(run, number))]
         if same is None:
@@ -201,12 +200,12 @@ class ProjectFile:
         parts.append(("crossing", 10, ((number, *row) for row in crossing_rows(run.crossings))))
         for table, width, rows in parts:
             while piece := list(islice(rows, PIECE)):
-                with _transaction(db):
+                with transaction(db):
                     db.executemany(f"INSERT INTO {table} VALUES ({_marks(width)})", piece)
                 meanwhile = newer()
                 if meanwhile is not None:
                     self._save_small(db, *meanwhile)
-        with _transaction(db):
+        with transaction(db):
             if before is not None:
                 _delete_run(db, before.number)
             db.execute("UPDATE run SET complete = 1 WHERE id = ?", (number,))
@@ -217,7 +216,7 @@ class ProjectFile:
 
     def _recount(self, db: sqlite3.Connection, run: KeptRun, before: _Written, document: Document) -> _Written:
         """The same tracks counted anew: a moved line rewrites crossings, not tracks."""
-        with _transaction(db):
+        with transaction(db):
             db.execute(
                 "UPDATE run SET recipe = ?, count_key = ?, saved = ? WHERE id = ?",
                 (run.recipe_text, run.count_key, run.when, before.number),
@@ -252,7 +251,7 @@ def _parts(document: Document, view: dict[str, str]) -> list[tuple[str, object, 
 
 def _runs_there(db: sqlite3.Connection) -> dict[str, _Written]:
     """The runs in the file; what a killed program left unfinished is dropped."""
-    with _transaction(db):
+    with transaction(db):
         for (number,) in db.execute("SELECT id FROM run WHERE complete != 1").fetchall():
             _delete_run(db, number)
         _sweep(db)
@@ -279,28 +278,6 @@ def _marks(width: int) -> str:
     return ",".join("?" * width)
 
 
-@contextlib.contextmanager
-def _transaction(db: sqlite3.Connection) -> Iterator[None]:
-    db.execute("BEGIN IMMEDIATE")
-    try:
-        yield
-        db.execute("COMMIT")
-    except BaseException:
-        with contextlib.suppress(sqlite3.Error):
-            db.execute("ROLLBACK")
-        raise
-
-
-def _drop(path: Path) -> None:
-    for ending in ("", "-journal", "-wal", "-shm"):
-        with contextlib.suppress(OSError):
-            Path(f"{path}{ending}").unlink(missing_ok=True)
-
-
-def _cannot(path: Path, error: Exception) -> ProjectError:
-    return ProjectError(f"{path}: cannot be written ({error}); free some space or save the project somewhere else")
-
-
 # --- reading ----------------------------------------------------------------------------------------------------
 
 
@@ -315,8 +292,8 @@ def read_project(path: Path) -> tuple[Document, dict[str, str]]:
     if not path.is_file():
         raise ProjectError(f"{path}: there is no such project file; check the name")
     try:
-        with closing(_connect(path, read_only=not _interrupted(path))) as db:
-            _check(db, path)
+        with closing(connect(path, read_only=not interrupted(path))) as db:
+            check_schema(db, path)
             return read_all(db)
     except sqlite3.DatabaseError as error:
         raise ProjectError(f"{path}: is damaged or not a Drover project ({error}); use a copy of it") from error
@@ -329,50 +306,3 @@ def read_project(path: Path) -> tuple[Document, dict[str, str]]:
         raise error if str(error).startswith(str(path)) else ProjectError(f"{path}: {error}") from error
     except DroverError as error:
         raise ProjectError(f"{path}: {error}") from error
-
-
-def _interrupted(path: Path) -> bool:
-    """Whether a killed program left something to roll back, which takes a connection that may write."""
-    return any(Path(f"{path}{ending}").exists() for ending in ("-journal", "-wal"))
-
-
-def _connect(path: Path, *, read_only: bool = False) -> sqlite3.Connection:
-    if read_only:
-        db = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro", uri=True, timeout=BUSY, isolation_level=None)
-    else:
-        db = sqlite3.connect(path, timeout=BUSY, isolation_level=None)
-    db.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, MOST_BYTES)
-    db.execute("PRAGMA trusted_schema = OFF")
-    return db
-
-
-def _upgrade(db: sqlite3.Connection) -> None:
-    """Give a file of an earlier version what it lacks, each version in one transaction."""
-    version = db.execute("PRAGMA user_version").fetchone()[0]
-    for earlier in range(version, VERSION):
-        db.executescript(f"BEGIN; {UPGRADES[earlier]} PRAGMA user_version = {earlier + 1}; COMMIT;")
-
-
-def _check(db: sqlite3.Connection, path: Path) -> None:
-    if db.execute("PRAGMA application_id").fetchone()[0] != APPLICATION_ID:
-        raise ProjectError(f"{path}: is not a Drover project; open a .drover file")
-    version = db.execute("PRAGMA user_version").fetchone()[0]
-    if version > VERSION:
-        raise ProjectError(f"{path}: was made by a later version of Drover (format {version}); update Drover")
-    if version < 1:
-        raise ProjectError(f"{path}: is damaged (format {version}); use a copy of it")
-    for kind, name, sql in db.execute("SELECT type, name, sql FROM sqlite_master"):
-        if kind not in ("table", "index") or (kind == "table" and not str(sql).startswith("CREATE TABLE")):
-            raise ProjectError(
-                f"{path}: holds code of its own ('{str(name)[:60]}') that no Drover project has; it was not opened"
-            )
-    found = {row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
-    added = {
-        name for name in TABLES for earlier in range(version, VERSION) if f" {name} (" in UPGRADES.get(earlier, "")
-    }
-    missing = [name for name in TABLES if name not in found and name not in added]
-    if missing or db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
-        raise ProjectError(f"{path}: is damaged; use a copy of it")
-    for name in set(TABLES) & found:
-        if any(column[6] for column in db.execute(f"PRAGMA table_xinfo({name})")):
-            raise ProjectError(f"{path}: holds columns made by code ('{name}') that no Drover project has")

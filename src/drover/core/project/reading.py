@@ -13,10 +13,11 @@ from drover.core.count.audit import Audit, HandTotal, Missed, SignOff, Verdict
 from drover.core.detect.result import DetectResult
 from drover.core.document import Document, KeptRun
 from drover.core.errors import ProjectError
+from drover.core.footage_types import ClipInfo
 from drover.core.names import MOST_NAME, plain_name
 from drover.core.project.columns import has_table, names_of, numbers, rows_of, whole
 from drover.core.recipe import parse_recipe
-from drover.core.types import LOOK, ClipInfo, Crossings, Detections, Tracks, TrackState, Truth
+from drover.core.types import LOOK, Crossings, Detections, Tracks, TrackState, Truth
 
 __all__ = ["read_all"]
 

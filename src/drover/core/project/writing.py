@@ -12,10 +12,11 @@ import numpy as np
 
 from drover import __version__
 from drover.core.document import KeptRun, now
+from drover.core.footage_types import ClipInfo
 from drover.core.project.counted import write_zones
 from drover.core.project.tables import fill
 from drover.core.recipe import parse_recipe
-from drover.core.types import ClipInfo, Crossings, Detections, TrackState, Truth, rows_to_frames
+from drover.core.types import Crossings, Detections, TrackState, Truth, rows_to_frames
 
 __all__ = [
     "crossing_rows", "detection_rows", "run_row", "track_rows", "write_clip", "write_crossings", "write_imported",

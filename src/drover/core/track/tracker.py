@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +19,7 @@ from drover.core.track.filters import (
     predict,
     set_speeds,
 )
+from drover.core.track.frame_boxes import FrameBoxes
 from drover.core.track.groups import margins, match_rounds
 from drover.core.track.living import Living
 from drover.core.track.looks import learn_looks
@@ -27,11 +28,11 @@ from drover.core.track.rows import TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, sharers
 from drover.core.track.turning import new_modes, predict_turning
 from drover.core.track.upkeep import hold_inside, note_seen, outlived, own_distance, refuse_covered
-from drover.core.types import DEFAULT_CLASS, LOOK, Detections, Tracks
+from drover.core.types import DEFAULT_CLASS, Tracks
 
-__all__ = ["VERSION", "FrameBoxes", "LookAhead", "Tracker"]
+__all__ = ["VERSION", "LookAhead", "Tracker"]
 
-VERSION = 5
+VERSION = 6
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
@@ -40,47 +41,6 @@ GONE_AFTER = 0.5  # s unseen after which one last seen in an exit has left
 GUEST_AFTER = 12.0  # frames unseen in the open after which a track is no longer taken to be in a blob it meets
 
 Float = NDArray[np.float64]
-_NO_LOOKS = np.zeros((0, LOOK), np.float32)
-_NO_SPEEDS = np.zeros((0, 2))
-
-
-@dataclass(frozen=True)
-class FrameBoxes:
-    """The detections of one frame.
-
-    ``box`` (n, 4) float32 px, ``confidence`` (n,) float32, ``class_id`` (n,) int16; ``run_start`` (n + 1,) int64 and
-    ``runs`` the blobs, empty where there are none; ``first_row`` is the row of the first of them in the whole table;
-    ``look`` (n, 32) float32 is how each looks, without rows where nobody looked; ``velocity`` (n, 2) px per 1/25 s is a
-    first guess of how each moves, NaN where there is none, without rows where nobody measured.
-    """
-
-    box: NDArray[np.float32]
-    confidence: NDArray[np.float32]
-    class_id: NDArray[np.int16]
-    run_start: NDArray[np.int64]
-    runs: NDArray[np.int16]
-    first_row: int = 0
-    look: NDArray[np.float32] = field(default_factory=lambda: _NO_LOOKS)
-    velocity: NDArray[np.float64] = field(default_factory=lambda: _NO_SPEEDS)
-
-    @staticmethod
-    def of(detections: Detections, frame: int, velocity: NDArray[np.float64] | None = None) -> FrameBoxes:
-        """The boxes of one frame of a whole table, through views."""
-        part = detections.rows_of(frame)
-        return FrameBoxes(
-            detections.box[part], detections.confidence[part], detections.class_id[part],
-            detections.run_start[part.start : part.stop + 1], detections.runs, part.start,
-            detections.look[part].astype(np.float32) if len(detections.look) else _NO_LOOKS,
-            _NO_SPEEDS if velocity is None else velocity[part],
-        )  # fmt: skip
-
-    def frozen(self) -> FrameBoxes:
-        """The same boxes through views that cannot be written: the kind of array the kernels are compiled for."""
-        names = "box", "confidence", "class_id", "run_start", "runs"
-        views = {name: getattr(self, name).view() for name in names}
-        for view in views.values():
-            view.flags.writeable = False
-        return replace(self, **views)
 
 
 @dataclass(frozen=True)

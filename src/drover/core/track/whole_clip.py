@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 from drover.core.errors import Cancelled
 from drover.core.recipe import TrackSettings
 from drover.core.track.finishing import finish
+from drover.core.track.frame_boxes import FrameBoxes
 from drover.core.track.speeds import measure_speeds
-from drover.core.track.tracker import FrameBoxes, Tracker
+from drover.core.track.tracker import Tracker
 from drover.core.types import Detections, Tracks
 
 __all__ = ["begin", "fold_tracks", "link_detections"]

@@ -13,7 +13,8 @@ from drover.app.session import Session
 from drover.app.theme import number_font
 from drover.core.count.edits import with_copy, with_item, without_item
 from drover.core.errors import DroverError
-from drover.core.recipe import LineSettings, ZoneSettings, item_info
+from drover.core.recipe import LineSettings, ZoneSettings
+from drover.core.setting_info import item_info
 
 __all__ = ["ItemCard", "points_from_text", "text_of_points"]
 

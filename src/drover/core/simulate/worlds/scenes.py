@@ -2,115 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass, replace
+from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
 from drover.core.errors import DroverError
-from drover.core.recipe import LineSettings
 from drover.core.simulate.worlds import weather
-from drover.core.simulate.worlds.bodies import Colour, Colours
-from drover.core.simulate.worlds.movers import Depth, Mover
+from drover.core.simulate.worlds.bodies import Colour
+from drover.core.simulate.worlds.casting import NONE, Cast, Options, clothes, line_of, sensor_of, world_of
+from drover.core.simulate.worlds.movers import Depth
 from drover.core.simulate.worlds.plate import ground, mask_of
 from drover.core.simulate.worlds.world import World
 
-__all__ = ["WORLDS", "Options", "build_world"]
-
-NONE: Colour = (0.0, 0.0, 0.0)
-SKIN: Colour = (196.0, 152.0, 126.0)
-
-
-@dataclass(frozen=True)
-class Options:
-    """How a world is taken: length s, frames/s, size px, and factors on noise and on the coarseness of the coding."""
-
-    seed: int = 1
-    seconds: float = 20.0
-    rate: float = 25.0
-    width: int = 640
-    noise: float = 1.0
-    quality: int = 0
-
-    @property
-    def size(self) -> tuple[int, int]:
-        """(height, width) px, even, sixteen to nine."""
-        return round(self.width * 9 / 32) * 2, self.width
-
-
-class _Cast:
-    """Movers as they are thought up, numbered as they come."""
-
-    def __init__(self, options: Options, depth: Depth) -> None:
-        self.options, self.depth = options, depth
-        self.rng = np.random.default_rng([options.seed, 5])
-        self.movers: list[Mover] = []
-
-    def add(self, kind: str, colours: Colours, way: list[tuple[float, float]], **more: float | tuple) -> Mover:
-        """One more; what is not said of it is taken from the cast."""
-        settings = {"depth": self.depth, "seed": self.options.seed, "aspect": self.options.width / self.options.size[0]}
-        mover = Mover(len(self.movers) + 1, kind, colours, way, **{**settings, **more})  # type: ignore[arg-type]
-        self.movers.append(mover)
-        return mover
-
-    def starts(self, every: float, first: float = 0.0, tail: float = 3.0) -> Iterable[float]:
-        """Moments about ``every`` s apart, up to ``tail`` s before the end."""
-        at = first
-        while at < self.options.seconds - tail:
-            yield at
-            at += every * float(self.rng.uniform(0.7, 1.3))
-
-    def across(self, y: float, *, slant: float = 0.08, margin: float = 0.1) -> list[tuple[float, float]]:
-        """A way from one side to the other at about height ``y``, from a side that chance picks."""
-        a, b = y + self.rng.uniform(-slant, slant), y + self.rng.uniform(-slant, slant)
-        way = [(-margin, a), (0.5 + self.rng.uniform(-0.1, 0.1), (a + b) / 2), (1 + margin, b)]
-        return way if self.rng.random() < 0.5 else way[::-1]
-
-
-def _clothes(rng: np.random.Generator, near: Colour | None = None) -> Colours:
-    """Coat, trousers, skin, bag; now and then the coat has nearly the ground's colour."""
-    bright = [
-        (190, 40, 40),
-        (40, 60, 150),
-        (230, 225, 215),
-        (30, 30, 34),
-        (200, 160, 50),
-        (60, 120, 90),
-        (120, 70, 120),
-    ]
-    dark = [(35, 38, 60), (60, 55, 50), (25, 25, 28), (95, 95, 100), (110, 90, 70)]
-    coat = tuple(float(v) for v in bright[int(rng.integers(len(bright)))])
-    if near is not None and rng.random() < 0.2:
-        coat = tuple(v + float(rng.uniform(-14, 14)) for v in near)
-    trousers = tuple(float(v) for v in dark[int(rng.integers(len(dark)))])
-    bag = (70.0, 50.0, 40.0) if rng.random() < 0.3 else NONE
-    return coat, trousers, SKIN, bag  # type: ignore[return-value]
-
-
-def _line(*points: tuple[float, float], name: str = "Line") -> tuple[LineSettings, ...]:
-    return (LineSettings(name=name, points=points),)
-
-
-MIDDLE = ((0.5, 1.0), (0.5, 0.0))
-
-
-def _world(options: Options, plate, cast: _Cast, sensor: weather.Sensor, **more) -> World:  # type: ignore[no-untyped-def]
-    height, width = options.size
-    quality = more.pop("quality", 25) + options.quality
-    lines = more.pop("lines", None) or _line(*MIDDLE)
-    return World(
-        "", options.seconds, options.rate, width, height, plate, cast.movers, lines, sensor, quality=quality, **more
-    )
-
-
-def _sensor(options: Options, noise: float, **more: float | bool) -> weather.Sensor:
-    return weather.Sensor(options.seed, options.size, noise=noise * options.noise, **more)  # type: ignore[arg-type]
+__all__ = ["WORLDS", "build_world"]
 
 
 def pond(o: Options) -> World:
     """Ducks on restless water, some as bright as it."""
     rng, size = np.random.default_rng([o.seed, 1]), o.size
-    cast = _Cast(o, Depth(0.2, 0.6, 1.0, 1.3))
+    cast = Cast(o, Depth(0.2, 0.6, 1.0, 1.3))
     backs = [(235, 235, 228), (120, 95, 70), (92, 110, 118), (60, 50, 45)]
     for start in cast.starts(1.5, first=-4):
         back = tuple(float(v) for v in backs[int(cast.rng.integers(4))])
@@ -121,13 +32,13 @@ def pond(o: Options) -> World:
     plate = ground(rng, size, (88, 104, 108), rough=4, slope=30)
     shore = mask_of(size, [(0, 0), (1, 0), (1, 0.2), (0, 0.26)])
     plate += (ground(rng, size, (110, 118, 80), rough=10) - plate) * shore[..., None]
-    return _world(o, plate, cast, _sensor(o, 1.8), under=[weather.water(rng, size, 1 - shore)], contact=0.05)
+    return world_of(o, plate, cast, sensor_of(o, 1.8), under=[weather.water(rng, size, 1 - shore)], contact=0.05)
 
 
 def hive(o: Options) -> World:
     """Many things of a few pixels, fast, before a board."""
     rng, size = np.random.default_rng([o.seed, 2]), o.size
-    cast = _Cast(o, Depth())
+    cast = Cast(o, Depth())
     for start in cast.starts(0.28, first=-0.5, tail=0.5):
         y, out = float(cast.rng.uniform(0.1, 0.9)), float(cast.rng.uniform(0.1, 0.9))
         way = [(0.5 + cast.rng.uniform(-0.05, 0.05), 0.75), (0.5 + cast.rng.uniform(-0.3, 0.3), (y + 0.75) / 2)]
@@ -137,13 +48,13 @@ def hive(o: Options) -> World:
         colours = ((60.0, 42.0, 20.0), (120.0, 110.0, 95.0), NONE, NONE)
         cast.add("insect", colours, way, tall=tall, start=start, speed=float(cast.rng.uniform(14, 26)), jitter=1.0)
     plate = ground(rng, size, (176, 166, 142), rough=6, slope=16, joints=40)
-    return _world(o, plate, cast, _sensor(o, 1.6), contact=0.0, lines=_line((0.25, 1.0), (0.25, 0.0)))
+    return world_of(o, plate, cast, sensor_of(o, 1.6), contact=0.0, lines=line_of((0.25, 1.0), (0.25, 0.0)))
 
 
 def lane(o: Options) -> World:
     """Tractors and vans up to a third of the picture, beside walkers and hens."""
     rng, size = np.random.default_rng([o.seed, 3]), o.size
-    cast = _Cast(o, Depth(0.35, 0.5, 1.0, 1.3))
+    cast = Cast(o, Depth(0.35, 0.5, 1.0, 1.3))
     for k, start in enumerate(cast.starts(2.6, first=-1)):
         what = ("walker", "tractor", "hen", "walker", "van", "hen")[k % 6]
         if what in ("tractor", "van"):
@@ -156,45 +67,45 @@ def lane(o: Options) -> World:
             cast.add("hen", colours, cast.across(float(cast.rng.uniform(0.5, 0.95))), tall=0.05, start=start, speed=2.5,
                      pauses=((0.3, 1.5), (0.6, 1.0)), jitter=0.5)  # fmt: skip
         else:
-            cast.add("walker", _clothes(cast.rng, (132, 122, 104)), cast.across(float(cast.rng.uniform(0.5, 0.65))),
+            cast.add("walker", clothes(cast.rng, (132, 122, 104)), cast.across(float(cast.rng.uniform(0.5, 0.65))),
                      tall=0.2, start=start, speed=0.85)  # fmt: skip
     plate = ground(rng, size, (132, 122, 104), rough=9)
-    return _world(o, plate, cast, _sensor(o, 2.0))
+    return world_of(o, plate, cast, sensor_of(o, 2.0))
 
 
 def night(o: Options) -> World:
     """Grey, noisy, 15 pictures a second, coded hard."""
     o = replace(o, rate=o.rate * 0.6)
     rng, size = np.random.default_rng([o.seed, 4]), o.size
-    cast = _Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
+    cast = Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
     for start in cast.starts(2.2, first=0):
-        cast.add("walker", _clothes(cast.rng), cast.across(float(cast.rng.uniform(0.5, 0.95))), tall=0.24, start=start,
+        cast.add("walker", clothes(cast.rng), cast.across(float(cast.rng.uniform(0.5, 0.95))), tall=0.24, start=start,
                  speed=0.9)  # fmt: skip
     plate = ground(rng, size, (52, 52, 52), rough=6, slope=24)
-    return _world(o, plate, cast, _sensor(o, 6.0, grey=True), quality=30)
+    return world_of(o, plate, cast, sensor_of(o, 6.0, grey=True), quality=30)
 
 
 def rain(o: Options) -> World:
     """Streaks, wet reflections, blown grass."""
     rng, size = np.random.default_rng([o.seed, 6]), o.size
-    cast = _Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
+    cast = Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
     for start in cast.starts(2.0, first=0):
         y = float(cast.rng.uniform(0.5, 0.92))
-        cast.add("walker", _clothes(cast.rng, (92, 96, 100)), cast.across(y), tall=0.2, start=start, speed=1.0)
+        cast.add("walker", clothes(cast.rng, (92, 96, 100)), cast.across(y), tall=0.2, start=start, speed=1.0)
     plate = ground(rng, size, (92, 96, 100), rough=6, slope=30)
     meadow = mask_of(size, [(0, 0), (1, 0), (1, 0.4), (0, 0.36)])
     plate += (ground(rng, size, (84, 104, 66), rough=12) - plate) * meadow[..., None]
     wet = mask_of(size, [(0.1, 0.6), (0.9, 0.58), (0.95, 0.95), (0.05, 0.97)], 12)
     under = [weather.grass(rng, size, meadow), weather.water(rng, size, wet, strength=4)]
-    return _world(o, plate, cast, _sensor(o, 2.2), under=under, over=[weather.rain(o.seed, size)])
+    return world_of(o, plate, cast, sensor_of(o, 2.2), under=under, over=[weather.rain(o.seed, size)])
 
 
 def yard_lamp(o: Options) -> World:
     """A lamp is switched on and off, headlights sweep over the yard."""
     rng, size = np.random.default_rng([o.seed, 7]), o.size
-    cast = _Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
+    cast = Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
     for start in cast.starts(2.2, first=0):
-        cast.add("walker", _clothes(cast.rng), cast.across(float(cast.rng.uniform(0.5, 0.92))), tall=0.22, start=start,
+        cast.add("walker", clothes(cast.rng), cast.across(float(cast.rng.uniform(0.5, 0.92))), tall=0.22, start=start,
                  speed=0.9)  # fmt: skip
     plate = ground(rng, size, (74, 72, 66), rough=6, joints=26)
     y, x = np.mgrid[0 : size[0], 0 : size[1]]
@@ -204,25 +115,25 @@ def yard_lamp(o: Options) -> World:
         weather.lamps(((third, 0.1, 1.7), (2 * third, 0.0, 1.0)), spread),
         weather.headlight(size, ((third * 0.5, 2.5), (third * 2.4, 2.0)), strength=45),
     ]
-    return _world(o, plate, cast, _sensor(o, 3.0), over=over)
+    return world_of(o, plate, cast, sensor_of(o, 3.0), over=over)
 
 
 def low(o: Options) -> World:
     """Near the ground: strong perspective, much hiding."""
     rng, size = np.random.default_rng([o.seed, 8]), o.size
-    cast = _Cast(o, Depth(0.46, 0.25, 1.0, 1.5))
+    cast = Cast(o, Depth(0.46, 0.25, 1.0, 1.5))
     for start in cast.starts(1.5, first=-2):
         y = float(cast.rng.choice([0.5, 0.55, 0.62, 0.74, 0.95]))
-        cast.add("walker", _clothes(cast.rng), cast.across(y, slant=0.02), tall=0.42, start=start, speed=0.8)
+        cast.add("walker", clothes(cast.rng), cast.across(y, slant=0.02), tall=0.42, start=start, speed=0.8)
     plate = ground(rng, size, (126, 124, 116), rough=8, slope=26)
-    return _world(o, plate, cast, _sensor(o, 2.0))
+    return world_of(o, plate, cast, sensor_of(o, 2.0))
 
 
 def five(o: Options) -> World:
     """Five pictures a second: things move up to four of their sizes between two."""
     o = replace(o, rate=o.rate / 5, seconds=o.seconds * 1.5)
     rng, size = np.random.default_rng([o.seed, 9]), o.size
-    cast = _Cast(o, Depth(0.3, 0.7, 1.0, 1.1))
+    cast = Cast(o, Depth(0.3, 0.7, 1.0, 1.1))
     for k, start in enumerate(cast.starts(1.3, first=0)):
         fast = k % 3 == 0
         colours = (
@@ -234,43 +145,43 @@ def five(o: Options) -> World:
         cast.add("hen", colours, cast.across(float(cast.rng.uniform(0.4, 0.9))), tall=0.055, start=start,
                  speed=float(cast.rng.uniform(8, 18)) if fast else float(cast.rng.uniform(2, 6)))  # fmt: skip
     plate = ground(rng, size, (118, 126, 92), rough=8)
-    return _world(o, plate, cast, _sensor(o, 2.0))
+    return world_of(o, plate, cast, sensor_of(o, 2.0))
 
 
 def dusty(o: Options) -> World:
     """Dirt and drops on the lens, a dark rim, autofocus that pumps."""
     rng, size = np.random.default_rng([o.seed, 10]), o.size
-    cast = _Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
+    cast = Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
     for k, start in enumerate(cast.starts(1.8, first=0)):
         y = float(cast.rng.uniform(0.45, 0.92))
         if k % 3 == 2:
             colours = ((160.0, 85.0, 45.0), (180.0, 40.0, 35.0), (190.0, 150.0, 60.0), NONE)
             cast.add("hen", colours, cast.across(y), tall=0.06, start=start, speed=2.5, jitter=0.4)
         else:
-            cast.add("walker", _clothes(cast.rng), cast.across(y), tall=0.2, start=start, speed=1.0)
+            cast.add("walker", clothes(cast.rng), cast.across(y), tall=0.2, start=start, speed=1.0)
     plate = ground(rng, size, (150, 138, 112), rough=9)
-    return _world(o, plate, cast, _sensor(o, 2.2), over=[weather.dirt(rng, size)])
+    return world_of(o, plate, cast, sensor_of(o, 2.2), over=[weather.dirt(rng, size)])
 
 
 def standing(o: Options) -> World:
     """Things there from the first frame: some leave, some come and stay."""
     rng, size = np.random.default_rng([o.seed, 11]), o.size
-    cast = _Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
+    cast = Cast(o, Depth(0.3, 0.6, 1.0, 1.2))
     spots = [(0.2, 0.6), (0.42, 0.75), (0.63, 0.58), (0.8, 0.8)]
     for k, (x, y) in enumerate(spots):
         side = -0.1 if x < 0.5 else 1.1
         leaves = o.seconds * (0.25 + 0.15 * k) if k < 3 else o.seconds * 2
-        cast.add("walker", _clothes(cast.rng), [(x, y), ((x + side) / 2, y + 0.03), (side, y)], tall=0.22, start=-0.5,
+        cast.add("walker", clothes(cast.rng), [(x, y), ((x + side) / 2, y + 0.03), (side, y)], tall=0.22, start=-0.5,
                  speed=0.9, pauses=((0.0, leaves),))  # fmt: skip
     for start in cast.starts(2.4, first=0.5):
         y = float(cast.rng.uniform(0.5, 0.92))
         stays = ((0.45, float(cast.rng.uniform(3, 6))),) if cast.rng.random() < 0.35 else ()
-        cast.add("walker", _clothes(cast.rng), cast.across(y), tall=0.22, start=start, speed=0.95, pauses=stays)
+        cast.add("walker", clothes(cast.rng), cast.across(y), tall=0.22, start=start, speed=0.95, pauses=stays)
     plate = ground(rng, size, (136, 130, 120), rough=8, joints=30)
-    return _world(o, plate, cast, _sensor(o, 2.0))
+    return world_of(o, plate, cast, sensor_of(o, 2.0))
 
 
-def _visitors(o: Options, cast: _Cast, every: float, near: Colour) -> None:
+def _visitors(o: Options, cast: Cast, every: float, near: Colour) -> None:
     """Walkers alone, in pairs and groups, with children, prams and bags."""
     for start in cast.starts(every, first=-3):
         y = float(cast.rng.uniform(0.42, 0.95))
@@ -282,55 +193,55 @@ def _visitors(o: Options, cast: _Cast, every: float, near: Colour) -> None:
             shift = 0.025 * k * float(cast.rng.choice([-1, 1]))
             moved = [(x + 0.012 * k, yy + shift) for x, yy in way]
             fast = speed * (0.2 / tall if kind == "child" else 1.0)
-            cast.add(kind, _clothes(cast.rng, near), moved, tall=tall, start=start + 0.25 * k, speed=fast)
+            cast.add(kind, clothes(cast.rng, near), moved, tall=tall, start=start + 0.25 * k, speed=fast)
 
 
 def open_day(o: Options) -> World:
     """Visitors on the yard, trees with moving leaves, dappled shadows that move."""
     rng, size = np.random.default_rng([o.seed, 12]), o.size
-    cast = _Cast(o, Depth(0.36, 0.2, 1.0, 1.35))
+    cast = Cast(o, Depth(0.36, 0.2, 1.0, 1.35))
     floor = (142.0, 134.0, 120.0)
     _visitors(o, cast, 2.2, floor)
     plate = ground(rng, size, floor, rough=9, joints=24)
     crown = mask_of(size, [(0.6, -0.1), (1.1, -0.1), (1.1, 0.34), (0.82, 0.4), (0.62, 0.22)], 4)
     shade = mask_of(size, [(0.5, 0.42), (1.0, 0.38), (1.05, 0.75), (0.6, 0.8)], 14)
     layers = {"under": [weather.dapples(rng, size, shade, depth=0.35)], "over": [weather.leaves(rng, size, crown)]}
-    return _world(o, plate, cast, _sensor(o, 2.2), quality=26, sun=(0.3, 0.3, 0.12), **layers)
+    return world_of(o, plate, cast, sensor_of(o, 2.2), quality=26, sun=(0.3, 0.3, 0.12), **layers)
 
 
 def long_shadows(o: Options) -> World:
     """The same in low sun: shadows longer than bodies."""
     rng, size = np.random.default_rng([o.seed, 13]), o.size
-    cast = _Cast(o, Depth(0.36, 0.2, 1.0, 1.35))
+    cast = Cast(o, Depth(0.36, 0.2, 1.0, 1.35))
     floor = (156.0, 142.0, 118.0)
     _visitors(o, cast, 2.6, floor)
     plate = ground(rng, size, floor, rough=9)
     crown = mask_of(size, [(-0.1, -0.1), (0.35, -0.1), (0.3, 0.25), (-0.1, 0.36)], 4)
     over = [weather.leaves(rng, size, crown)]
-    return _world(o, plate, cast, _sensor(o, 2.2), quality=26, sun=(0.42, 1.3, 0.25), over=over)
+    return world_of(o, plate, cast, sensor_of(o, 2.2), quality=26, sun=(0.42, 1.3, 0.25), over=over)
 
 
 def barn_door(o: Options) -> World:
     """From near a doorway: bodies a quarter of the picture tall and more, in and out, a child beside an adult."""
     rng, size = np.random.default_rng([o.seed, 14]), o.size
-    cast = _Cast(o, Depth(0.3, 0.75, 1.0, 1.2))
+    cast = Cast(o, Depth(0.3, 0.75, 1.0, 1.2))
     for start in cast.starts(2.8, first=0):
         x = float(cast.rng.uniform(0.38, 0.6))
         way = [(x, 1.5), (x + cast.rng.uniform(-0.05, 0.05), 0.8), (0.5 + cast.rng.uniform(-0.04, 0.04), 0.34)]
         way = [*way, (way[-1][0], 0.2)] if cast.rng.random() < 0.5 else [(way[-1][0], 0.2), *way[::-1]]
         stands = ((0.5, 1.2),) if cast.rng.random() < 0.3 else ()
-        cast.add("walker", _clothes(cast.rng), way, tall=0.38, start=start, speed=0.55, pauses=stands)
+        cast.add("walker", clothes(cast.rng), way, tall=0.38, start=start, speed=0.55, pauses=stands)
         if cast.rng.random() < 0.3:
-            cast.add("child", _clothes(cast.rng), [(px + 0.09, py) for px, py in way], tall=0.24, start=start + 0.1,
+            cast.add("child", clothes(cast.rng), [(px + 0.09, py) for px, py in way], tall=0.24, start=start + 0.1,
                      speed=0.87, pauses=stands)  # fmt: skip
     plate = ground(rng, size, (134, 120, 100), rough=8, joints=44)
-    return _world(o, plate, cast, _sensor(o, 2.0), lines=_line((0.1, 0.62), (0.9, 0.62)))
+    return world_of(o, plate, cast, sensor_of(o, 2.0), lines=line_of((0.1, 0.62), (0.9, 0.62)))
 
 
 def track_road(o: Options) -> World:
     """Vans, tractors, cyclists both ways, some stopping, a third of the picture wide when near."""
     rng, size = np.random.default_rng([o.seed, 15]), o.size
-    cast = _Cast(o, Depth(0.3, 0.3, 1.0, 1.3))
+    cast = Cast(o, Depth(0.3, 0.3, 1.0, 1.3))
     for k, start in enumerate(cast.starts(1.9, first=-1)):
         what = ("van", "cyclist", "van", "tractor", "cyclist", "walker")[k % 6]
         paint = [(215, 212, 205), (40, 44, 52), (150, 30, 30), (60, 84, 130)][int(cast.rng.integers(4))]
@@ -343,11 +254,11 @@ def track_road(o: Options) -> World:
         else:
             way = cast.across(y - 0.12, slant=0.02)
             fast = 2.4 if what == "cyclist" else 0.9
-            cast.add(what, _clothes(cast.rng), way, tall=0.2, start=start, speed=fast)
+            cast.add(what, clothes(cast.rng), way, tall=0.2, start=start, speed=fast)
     plate = ground(rng, size, (108, 108, 110), rough=7, slope=20)
     verge = mask_of(size, [(0, 0), (1, 0), (1, 0.38), (0, 0.38)])
     plate += (ground(rng, size, (92, 110, 66), rough=12) - plate) * verge[..., None]
-    return _world(o, plate, cast, _sensor(o, 2.0), under=[weather.grass(rng, size, verge, reach=1.2)])
+    return world_of(o, plate, cast, sensor_of(o, 2.0), under=[weather.grass(rng, size, verge, reach=1.2)])
 
 
 def empty_water(o: Options) -> World:
@@ -356,14 +267,14 @@ def empty_water(o: Options) -> World:
     plate = ground(rng, size, (88, 104, 108), rough=5)
     crown = mask_of(size, [(0.5, -0.1), (1.1, -0.1), (1.1, 0.4), (0.6, 0.3)], 4)
     layers = {"under": [weather.water(rng, size, 1 - crown)], "over": [weather.leaves(rng, size, crown)]}
-    return _world(o, plate, _Cast(o, Depth()), _sensor(o, 2.0), **layers)
+    return world_of(o, plate, Cast(o, Depth()), sensor_of(o, 2.0), **layers)
 
 
 def empty_noise(o: Options) -> World:
     """A dark yard with nothing but noise."""
     rng, size = np.random.default_rng([o.seed, 17]), o.size
     plate = ground(rng, size, (46, 46, 46), rough=5)
-    return _world(o, plate, _Cast(o, Depth()), _sensor(o, 7.0, grey=True), quality=30)
+    return world_of(o, plate, Cast(o, Depth()), sensor_of(o, 7.0, grey=True), quality=30)
 
 
 WORLDS: dict[str, Callable[[Options], World]] = {

@@ -1,0 +1,53 @@
+"""Planes of a decoded picture as plain arrays: brightness, and colour at half size."""
+
+from __future__ import annotations
+
+from typing import Any, cast
+
+import numpy as np
+from av.video.frame import VideoFrame
+from numba import njit
+from numpy.typing import NDArray
+
+__all__ = ["chroma_of", "expand_luma", "grey_of"]
+
+_LUMA_FIRST = {"yuv420p", "yuv422p", "yuv444p", "yuvj420p", "yuvj422p", "yuvj444p", "nv12", "nv21", "gray"}
+_FULL_RANGE = {"yuvj420p", "yuvj422p", "yuvj444p", "gray"}
+_JPEG_RANGE = 2
+
+
+@njit(cache=True, nogil=True)
+def expand_luma(luma: NDArray[np.uint8], out: NDArray[np.uint8], full: bool) -> None:  # pragma: no cover
+    """Luma to grey: studio range 16..235 is stretched to 0..255 (ITU-R BT.601, section 2.5.3)."""
+    height, width = out.shape
+    for y in range(height):
+        if full:
+            for x in range(width):
+                out[y, x] = luma[y, x]
+        else:
+            for x in range(width):
+                value = ((np.int32(luma[y, x]) - 16) * 298 + 128) >> 8
+                out[y, x] = np.uint8(min(255, max(0, value)))
+
+
+def chroma_of(picture: VideoFrame) -> NDArray[np.uint8] | None:
+    """Both colour planes at half size, where the footage stores them so."""
+    if picture.format.name not in ("yuv420p", "yuvj420p"):
+        return None
+    planes = []
+    for plane in picture.planes[1:3]:
+        rows = np.frombuffer(cast("Any", plane), np.uint8).reshape(plane.height, plane.line_size)
+        planes.append(rows[:, : plane.width])
+    return np.stack(planes)
+
+
+def grey_of(picture: VideoFrame) -> NDArray[np.uint8]:
+    """Brightness of a picture, (height, width) uint8, 0 to 255 whatever range it was stored in."""
+    name = picture.format.name
+    if name not in _LUMA_FIRST:
+        return np.asarray(picture.reformat(format="gray").to_ndarray(), np.uint8)
+    plane = picture.planes[0]
+    luma = np.frombuffer(cast("Any", plane), np.uint8).reshape(plane.height, plane.line_size)
+    out = np.empty((picture.height, picture.width), np.uint8)
+    expand_luma(luma, out, name in _FULL_RANGE or picture.color_range == _JPEG_RANGE)
+    return out
