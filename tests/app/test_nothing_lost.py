@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import shutil
+import threading
 import time
 import weakref
 
@@ -16,6 +17,7 @@ from drover.app.window import MainWindow
 from drover.core.errors import ProjectError
 from drover.core.examples import example
 from drover.core.project.file import ProjectFile, read_project
+from drover.core.project.lock import ProjectLock
 from drover.core.recipe import with_value
 from drover.core.result_store import ResultStore
 
@@ -162,6 +164,47 @@ def test_work_without_a_name_is_offered_at_the_next_start(opened, qtbot):
     assert later.session.recipe.track.match.gate == 3.5
     assert later.saving.path is None and later.saving.place == place
     later.close()
+
+
+@pytest.fixture
+def slow_save_as(monkeypatch):
+    """Saving under a name takes until it is let go."""
+    go, whole = threading.Event(), ProjectFile.save_as
+
+    def slowly(self, *args):
+        assert go.wait(WAIT / 1000)
+        return whole(self, *args)
+
+    monkeypatch.setattr(ProjectFile, "save_as", slowly)
+    yield go
+    go.set()
+
+
+def test_a_clip_opened_while_saving_under_a_name_does_not_get_that_name(opened, qtbot, tmp_path, slow_save_as):
+    path, other = tmp_path / "mine.drover", tmp_path / "other.mp4"
+    shutil.copy(SHORT.clip, other)
+    opened.save_as(path)
+    opened.open_path(other)
+    qtbot.waitUntil(lambda: opened.session.clip.path == str(other), timeout=WAIT)
+    slow_save_as.set()
+    settled(opened, qtbot)
+    opened.session.edit(with_value(opened.session.recipe, "track.match.gate", 3.0), "gate")
+    settled(opened, qtbot)
+    assert held(path).clip.path == str(SHORT.clip)
+    assert opened.saving.path is None and held(opened.saving.place).clip.path == str(other)
+    ProjectLock(path).release()  # nobody holds it any more
+
+
+def test_what_is_edited_while_saving_under_a_name_is_in_the_new_file(opened, qtbot, tmp_path, slow_save_as):
+    path, before = tmp_path / "mine.drover", opened.saving.place
+    opened.save_as(path)
+    opened.session.edit(with_value(opened.session.recipe, "track.match.gate", 3.25), "gate")
+    qtbot.wait(100)
+    threading.Timer(0.3, slow_save_as.set).start()
+    opened.close()  # before the window has heard that the new file is there
+    assert held(path).recipe.track.match.gate == 3.25
+    assert not before.exists() and unnamed_work() == []
+    ProjectLock(path).release()
 
 
 def test_a_name_without_its_ending_replaces_nothing_unasked(opened, qtbot, tmp_path, monkeypatch):

@@ -163,7 +163,7 @@ def test_what_could_not_be_written_is_written_the_next_time(contents, tmp_path, 
     path = tmp_path / "fold.drover"
     file = ProjectFile(path)
     file.save(replace(contents, truth=None))
-    whole = module._transaction
+    whole = module.transaction
 
     @contextlib.contextmanager
     def full(db):
@@ -171,11 +171,11 @@ def test_what_could_not_be_written_is_written_the_next_time(contents, tmp_path, 
             yield
             raise sqlite3.OperationalError("database or disk is full")
 
-    monkeypatch.setattr(module, "_transaction", full)
+    monkeypatch.setattr(module, "transaction", full)
     with pytest.raises(ProjectError, match=r"cannot be written .*full.; free some space"):
         file.save(contents)
     assert read_project(path)[0].truth is None
-    monkeypatch.setattr(module, "_transaction", whole)
+    monkeypatch.setattr(module, "transaction", whole)
     file.save(contents)
     assert np.array_equal(read_project(path)[0].truth.box, contents.truth.box)
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import uuid
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 
 import platformdirs
@@ -40,6 +41,16 @@ def unnamed_work() -> list[Path]:
     return sorted(left, key=lambda path: path.stat().st_mtime, reverse=True)
 
 
+@dataclass(frozen=True)
+class _Wrote:
+    """A document and the file it is in now; ``former`` is the file it was in before it got a name, with a new lock."""
+
+    document: Document
+    file: ProjectFile
+    former: ProjectFile | None = None
+    lock: ProjectLock | None = None
+
+
 class Saving(QObject):
     """Writes the window's document to its file, on a thread of its own.
 
@@ -63,6 +74,7 @@ class Saving(QObject):
         self._wait = 0
         self._worker = ThreadPoolExecutor(1, thread_name_prefix="drover-save")
         self._newest: tuple[Document, dict[str, str]] | None = None
+        self._moved: dict[ProjectFile, tuple[ProjectFile, ProjectLock | None]] = {}  # for the worker: where files went
         self._clock = QTimer(self)
         self._clock.timeout.connect(self._look)
         self._clock.start(EVERY)
@@ -136,12 +148,13 @@ class Saving(QObject):
                     lock.release()
                 self._done.emit(None, str(error))
                 return
+            self._moved[file] = made, lock
             if lock is not former and former is not None:
                 former.release()
             if was_unnamed and file.path != path:
                 with contextlib.suppress(OSError):
                     file.path.unlink(missing_ok=True)
-            self._done.emit((document, made, lock), "")
+            self._done.emit(_Wrote(document, made, file, lock), "")
 
         self._writing = True
         self._worker.submit(work)
@@ -168,8 +181,14 @@ class Saving(QObject):
         self._newest, self._writing = None, True
         self._worker.submit(self._write, file, document, view, edits)
 
+    def _now_at(self, file: ProjectFile) -> ProjectFile:
+        """Where a file went that got another name meanwhile; asked by the worker, which did it."""
+        while file in self._moved:
+            file = self._moved[file][0]
+        return file
+
     def _write(self, file: ProjectFile, document: Document, view: dict[str, str], edits: list) -> None:
-        held = document
+        held, file = document, self._now_at(file)
 
         def newer() -> object:
             nonlocal held
@@ -188,25 +207,25 @@ class Saving(QObject):
             self.session.documents.give_back(edits)
             self._done.emit(None, f"saving went wrong ({type(error).__name__}: {error}); please report it")
         else:
-            self._done.emit((document, None, None), "")
+            self._done.emit(_Wrote(document, file), "")
 
-    def _on_done(self, wrote: tuple[Document, ProjectFile | None, ProjectLock | None] | None, fault: str) -> None:
+    def _on_done(self, wrote: _Wrote | None, fault: str) -> None:
         self._writing = False
         if wrote is None:
             if fault != self.fault:
                 self.session.message_raised.emit(f"not saved: {fault}")
             self.fault, self._wait = fault, AGAIN
         else:
-            document, made, lock = wrote
-            current = self.session.document
-            if made is None and current is not None and document.clip is not current.clip:
+            if self._file is not (wrote.former or wrote.file):
+                if wrote.lock is not None:
+                    wrote.lock.release()
                 self.changed.emit()
                 return  # the last of what was open before: it says nothing of what is open now
             self.fault, self._wait = "", 0
-            self._saved = document
-            if made is not None:
-                self._file, self._lock, self.path = made, lock, made.path
-                self.named.emit(made.path)
+            self._saved = wrote.document
+            if wrote.former is not None:
+                self._file, self._lock, self.path = wrote.file, wrote.lock, wrote.file.path
+                self.named.emit(wrote.file.path)
         self.changed.emit()
 
     # --- the end ----------------------------------------------------------------------------------------------
@@ -220,7 +239,7 @@ class Saving(QObject):
 
         def last() -> str:
             try:
-                file.save(document, view, edits=edits)
+                self._now_at(file).save(document, view, edits=edits)
             except DroverError as error:
                 self.session.documents.give_back(edits)
                 return str(error)
@@ -235,6 +254,7 @@ class Saving(QObject):
         self.closed = True
         self._clock.stop()
         self._worker.shutdown(wait=True)
-        if self._lock is not None:
-            self._lock.release()
-            self._lock = None
+        for lock in (self._lock, *(lock for _, lock in self._moved.values())):
+            if lock is not None:
+                lock.release()
+        self._lock = None
