@@ -7,48 +7,28 @@ recipe in force asks for; nothing else decides that.
 from __future__ import annotations
 
 import time
-from collections import OrderedDict
-from dataclasses import dataclass
 
 from PySide6.QtCore import QObject, Signal
 
-from drover.app.held import Held, scored
+from drover.app.counting_now import CountingNow
+from drover.app.engine_work import Fitted, Linked, Scored, fit_ground, link, merged_so_far, score_all
+from drover.app.held import Held
 from drover.app.jobs import LatestJob
-from drover.core.count.ground import Ground, ground_of
-from drover.core.count.paths import TrackPaths, prepare_paths, references_of
-from drover.core.count.whole_clip import Counted, count_all
+from drover.app.known_results import KnownResults
+from drover.app.stage_state import StageState, stage_state
+from drover.core.count.paths import TrackPaths
+from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
-from drover.core.detect.sources import BoxSource, merge
 from drover.core.detect_pass import Progress
 from drover.core.document import KeptRun
-from drover.core.errors import DroverError
 from drover.core.graph import Call, Result, Subject, keys_of, run_stage
-from drover.core.recipe import DetectSettings, GroundSettings, Recipe, TrackSettings
+from drover.core.recipe import DetectSettings, Recipe, TrackSettings
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
 from drover.core.types import Crossings, Detections, Tracks
 
-__all__ = ["Engine", "StageState"]
-
-REMEMBERED = 24  # results kept in memory, so that undoing shows the one before at once
-
-
-class StageState:
-    """States of a stage's result."""
-
-    EMPTY = "empty"
-    FRESH = "up to date"
-    WORKING = "working"
-    STALE = "stale"
-
-
-@dataclass(frozen=True)
-class _Linked:
-    results: dict[str, Result]
-    paths: dict[str, TrackPaths]
-    detect: Result
-    settings: TrackSettings
+__all__ = ["Engine"]
 
 
 class Engine(QObject):
@@ -76,10 +56,9 @@ class Engine(QObject):
         self._detect_job, self._link_job, self._score_job, self._ground_job = (
             LatestJob(name, self) for name in ("detect", "link", "score", "ground")
         )
-        for job, done in (
-            (self._detect_job, self._on_detected), (self._link_job, self._on_linked),
-            (self._score_job, self._on_scored), (self._ground_job, self._on_ground),
-        ):  # fmt: skip
+        self._jobs = self._detect_job, self._link_job, self._score_job, self._ground_job
+        takers = self._on_detected, self._on_linked, self._on_scored, self._on_ground
+        for job, done in zip(self._jobs, takers, strict=True):
             job.failed.connect(self._on_failed)
             job.done.connect(done)
         self._partial.connect(self._on_partial)
@@ -103,17 +82,16 @@ class Engine(QObject):
         self.cancelled = False
         self.keys: dict[str, str] = {}
         self._shown: dict[str, str] = {}  # the key of what is shown, by stage; empty for what is partial
-        self._known: OrderedDict[str, Result] = OrderedDict()
+        self._known = KnownResults()
         self._paths: dict[str, TrackPaths] = {}
-        self._visits_of: tuple[str, object] = "", ()
-        self._grounds: dict[tuple[GroundSettings, tuple[int, int]], Ground | None] = {}
+        self._counting = CountingNow()
         self._detecting = ""
 
     # --- what is asked ----------------------------------------------------------------------------------------
 
     def open(self, subject: Subject, recipe: Recipe, *, missing: bool = False) -> None:
         """Begin with another clip; nothing of the one before stays."""
-        for job in (self._detect_job, self._link_job, self._score_job, self._ground_job):
+        for job in self._jobs:
             job.cancel()
         self._ticket += 1
         self._clear()
@@ -129,7 +107,7 @@ class Engine(QObject):
         self.as_linked = None  # a kept run holds the finished tracks alone
         self.linked_detections = detect.detections
         self._shown["edits"] = run.track_key
-        self._remember(Result("edits", run.track_key, run.tracks))
+        self._known.remember(Result("edits", run.track_key, run.tracks))
         self.tracks_changed.emit()
         self.recount()
 
@@ -181,13 +159,13 @@ class Engine(QObject):
             return StageState.STALE if self.footage_missing else StageState.FRESH
         detecting, linking = self._detect_job.busy, self._link_job.busy
         if stage == "detect":
-            return _state(self.fresh("detect"), detecting, self.detect is not None)
+            return stage_state(self.fresh("detect"), detecting, self.detect is not None)
         linked = self.fresh("detect") and self.fresh("edits")
         if stage in ("track", "count"):
-            return _state(linked, detecting or linking, self.tracks is not None)
+            return stage_state(linked, detecting or linking, self.tracks is not None)
         if self.subject.truth is None:
             return StageState.EMPTY
-        return _state(
+        return stage_state(
             linked and self.fresh("score"), detecting or linking or self._score_job.busy, self.score is not None
         )
 
@@ -195,13 +173,6 @@ class Engine(QObject):
     def needs_footage(self) -> bool:
         """Whether a pass over the clip is needed that has not been made."""
         return "motion" in self.recipe.detect.sources and self.keys.get("motion") not in self._known
-
-    def _remember(self, *results: Result) -> None:
-        for result in results:
-            self._known[result.key] = result
-            self._known.move_to_end(result.key)
-        while len(self._known) > REMEMBERED:
-            self._known.popitem(last=False)
 
     # --- Detect -----------------------------------------------------------------------------------------------
 
@@ -211,11 +182,9 @@ class Engine(QObject):
             return
         self._detecting, self.cancelled = self.keys["detect"], False
         ticket = self._ticket = self._ticket + 1
-        boxes = BoxSource(subject.imported)
 
         def publish(motion: DetectResult) -> None:
-            other = boxes.found(recipe.detect) if "boxes" in recipe.detect.sources else None
-            self._partial.emit(ticket, (merge(motion, other, recipe.detect), recipe.detect))
+            self._partial.emit(ticket, (merged_so_far(motion, subject, recipe), recipe.detect))
 
         def work(cancelled):  # type: ignore[no-untyped-def]
             call = Call(self.store, lambda p: self._progress.emit(ticket, p), publish, cancelled)
@@ -243,7 +212,7 @@ class Engine(QObject):
     def _on_detected(self, found: tuple[dict[str, Result], DetectSettings]) -> None:
         results, settings = found
         self.progressed.emit(None)
-        self._remember(*(result for name, result in results.items() if name != "camera"))
+        self._known.remember(*(result for name, result in results.items() if name != "camera"))
         if results["detect"].key != self.keys["detect"]:
             self.bring_up_to_date()
             return
@@ -269,21 +238,11 @@ class Engine(QObject):
         if not here.key:  # partial: what is made of it must not be taken for the whole
             known = {}
         known[self.keys["detect"]] = here
-        references = references_of(recipe.count)
         final = here.key == self.keys["detect"]
-
-        def work(cancelled):  # type: ignore[no-untyped-def]
-            made = run_stage("edits", subject, recipe, known=known, call=Call(cancelled=cancelled))
-            if not final:
-                made = {name: Result(name, "", result.value, result.seconds) for name, result in made.items()}
-            tracks = made["edits"].value
-            paths = {reference: prepare_paths(tracks, reference, ready=True) for reference in references}
-            return _Linked(made, paths, here, recipe.track)
-
-        self._link_job.submit(work)
+        self._link_job.submit(lambda cancelled: link(subject, recipe, here, known, final, cancelled))
         self.states_changed.emit()
 
-    def _on_linked(self, linked: _Linked) -> None:
+    def _on_linked(self, linked: Linked) -> None:
         made = linked.results
         self.tracks, self._paths, self.track_settings = made["edits"].value, linked.paths, linked.settings
         self._shown["edits"], self.linked_detections = made["edits"].key, linked.detect.value.detections
@@ -294,7 +253,7 @@ class Engine(QObject):
         if "track" in made:
             self.link_seconds = sum(made[name].seconds for name in ("track", "after", "edits") if name in made)
         if made["edits"].key:
-            self._remember(*(made[name] for name in ("track", "after", "edits") if name in made))
+            self._known.remember(*(made[name] for name in ("track", "after", "edits") if name in made))
         self.tracks_changed.emit()
         self.recount()
         self.states_changed.emit()
@@ -313,27 +272,19 @@ class Engine(QObject):
         if subject is None or tracks is None:
             return
         start, settings = time.perf_counter(), self.recipe.count
-        place = settings.ground, (subject.clip.width, subject.clip.height)
-        ground = self._grounds.get(place)
-        drawn, zones = self._visits_of
-        same = bool(drawn) and drawn == self._shown.get("edits") and zones == settings.zone
-        visits = self.counted.visits if self.counted is not None and same else None
-        self.counted = count_all(
-            tracks, subject.clip.times, settings, paths=self._paths, visits=visits, ground=ground, fit_ground=False
-        )
-        self._visits_of = self._shown.get("edits", ""), settings.zone
+        self.counted = self._counting.count(subject, tracks, self._shown.get("edits", ""), settings, self._paths)
         self._shown["count"] = self.keys["count"] if self.fresh("edits") else ""
         self.count_seconds = time.perf_counter() - start
-        if settings.ground.points and place not in self._grounds:
-            self._ground_job.submit(lambda _: _fitted(place))
+        place = self._counting.wanting(subject, settings)
+        if place is not None:
+            self._ground_job.submit(lambda _: fit_ground(place))
         self.crossings_changed.emit()
         self._request_score()
 
-    def _on_ground(self, fitted: tuple[tuple[GroundSettings, tuple[int, int]], Ground | None, str]) -> None:
-        place, ground, fault = fitted
-        self._grounds[place] = ground
-        if fault:
-            self.message_raised.emit(f"{fault}; lengths and speeds are left out until then")
+    def _on_ground(self, fitted: Fitted) -> None:
+        self._counting.take_ground(fitted)
+        if fitted.fault:
+            self.message_raised.emit(f"{fitted.fault}; lengths and speeds are left out until then")
         self.recount()
 
     # --- Score ------------------------------------------------------------------------------------------------
@@ -358,13 +309,7 @@ class Engine(QObject):
         done = dict(self._known)
         known |= {keys[name]: done[keys[name]] for name in ("score", "found") if final and keys[name] in done}
 
-        def work(_: object) -> object:
-            made = run_stage("score", subject, recipe, known=known)
-            made |= run_stage("found", subject, recipe, known=known)
-            beside = None if held is None else scored(held, subject)
-            return made["score"], made["found"], final, held, beside, held_key
-
-        self._score_job.submit(work)
+        self._score_job.submit(lambda _: score_all(subject, recipe, known, final, held, held_key))
         self.states_changed.emit()
 
     def _held_key(self) -> str:
@@ -372,19 +317,17 @@ class Engine(QObject):
         held = self.held
         return "" if held is None else "|".join((*held.run.keys[:3], self.keys.get("score", "")))
 
-    def _on_scored(self, made: tuple[Result, Result, bool, Held | None, Held | None, str]) -> None:
-        score, found, final, held, beside, held_key = made
+    def _on_scored(self, made: Scored) -> None:
+        score, found = made.score, made.found
         self.score, self.detection_score, self.score_seconds = score.value, found.value, score.seconds
-        self._shown["score"], self._shown["found"] = (score.key, found.key) if final else ("", "")
-        if final:
-            self._remember(score, found)
-        if beside is not None and self.held is held:
-            self.held, self._shown["held"] = beside, held_key
-            self.held_scored.emit(beside)
+        self._shown["score"], self._shown["found"] = (score.key, found.key) if made.final else ("", "")
+        if made.final:
+            self._known.remember(score, found)
+        if made.beside is not None and self.held is made.held:
+            self.held, self._shown["held"] = made.beside, made.held_key
+            self.held_scored.emit(made.beside)
         self.score_changed.emit()
         self.states_changed.emit()
-
-    # --- the end ----------------------------------------------------------------------------------------------
 
     def _complete(self) -> None:
         """Hand over the finished result of the whole clip, once everything belongs to the settled recipe."""
@@ -403,23 +346,5 @@ class Engine(QObject):
 
     def close(self) -> None:
         """End all threads."""
-        for job in (self._detect_job, self._link_job, self._score_job, self._ground_job):
+        for job in self._jobs:
             job.close()
-
-
-def _state(fresh: bool, busy: bool, any_result: bool) -> str:
-    if fresh:
-        return StageState.FRESH
-    if busy:
-        return StageState.WORKING
-    return StageState.STALE if any_result else StageState.EMPTY
-
-
-def _fitted(
-    place: tuple[GroundSettings, tuple[int, int]],
-) -> tuple[tuple[GroundSettings, tuple[int, int]], Ground | None, str]:
-    """The ground's measure, or why there is none."""
-    try:
-        return place, ground_of(*place), ""
-    except DroverError as error:
-        return place, None, str(error)

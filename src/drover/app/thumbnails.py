@@ -7,10 +7,11 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 
 from drover.app.session import Session
+from drover.app.strip import StageTile
 from drover.app.theme import FIELD, MOSS, OCHRE, colour, identity_colour
 from drover.core.types import TrackState
 
-__all__ = ["count_thumbnail", "detect_thumbnail", "score_thumbnail", "small_picture", "track_thumbnail"]
+__all__ = ["count_thumbnail", "detect_thumbnail", "refresh", "score_thumbnail", "small_picture", "track_thumbnail"]
 
 WIDTH, HEIGHT = 184, 108
 
@@ -136,3 +137,17 @@ def _curve(values: np.ndarray, frames: int, top: float) -> QPolygonF:
     means = [float(part.mean()) if len(part) else 0.0 for part in bins]
     last = max(1, len(means) - 1)
     return QPolygonF([QPointF(k / last * width, HEIGHT - 4 - m / top * (HEIGHT - 10)) for k, m in enumerate(means)])
+
+
+def refresh(tiles: dict[str, StageTile], session: Session, frame: int, picture: QImage | None) -> None:
+    """Show on every tile what its stage puts out on this frame."""
+    if session.clip is None:
+        return
+    small = small_picture(picture)
+    tiles["footage"].thumbnail = small
+    tiles["detect"].thumbnail = detect_thumbnail(session, frame)
+    tiles["track"].thumbnail = track_thumbnail(session, frame, small)
+    tiles["count"].thumbnail = count_thumbnail(session, small)
+    tiles["score"].thumbnail = score_thumbnail(session)
+    for tile in tiles.values():
+        tile.update()

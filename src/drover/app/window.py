@@ -220,7 +220,8 @@ class MainWindow(QMainWindow):
             tile.show_facts(tile_facts(session, stage, share))
         if not self.playback.playing or self._thumbs_age.elapsed() > 160:
             self._thumbs_age.restart()
-            self._refresh_thumbnails()
+            picture = self.pictures.frame
+            thumbnails.refresh(self.strip.tiles, session, self.field.drawn_frame, picture.image if picture else None)
         clip = session.clip
         if clip is not None:
             self.transport.show_place(float(clip.times[session.frame]), session.frame, clip.frame_count)
@@ -228,21 +229,6 @@ class MainWindow(QMainWindow):
         if session.tracks is not None:
             gaps = sum(len(lane.coasted) for lane in self.lanes.lanes)
             self.transport.summary.setText(f"{len(self.lanes.lanes)} identities, {gaps} gaps bridged")
-
-    def _refresh_thumbnails(self) -> None:
-        picture = self.pictures.frame
-        if self.session.clip is None:
-            return
-        frame = self.field.drawn_frame
-        small = thumbnails.small_picture(picture.image if picture else None)
-        tiles = self.strip.tiles
-        tiles["footage"].thumbnail = small
-        tiles["detect"].thumbnail = thumbnails.detect_thumbnail(self.session, frame)
-        tiles["track"].thumbnail = thumbnails.track_thumbnail(self.session, frame, small)
-        tiles["count"].thumbnail = thumbnails.count_thumbnail(self.session, small)
-        tiles["score"].thumbnail = thumbnails.score_thumbnail(self.session)
-        for tile in tiles.values():
-            tile.update()
 
     # --- wishes ---------------------------------------------------------------------------------------------
 

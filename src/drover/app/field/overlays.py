@@ -14,17 +14,19 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen, QPolygonF, QTransform
 
 from drover.app.field.view_transform import ViewTransform
-from drover.app.theme import CLAY, INK, colour, identity_colour, number_font
+from drover.app.theme import CLAY, FIELD, INK, OCHRE, PAPER, colour, identity_colour, number_font
 from drover.core.geometry import simplify_outline, trace_outline
 from drover.core.score.detection import DetectionScore
 from drover.core.track.explain import LinkNote
 from drover.core.types import Detections, Tracks, TrackState, Truth
 
 __all__ = [
+    "draw_caption",
     "draw_detections",
     "draw_errors",
     "draw_forecasts",
     "draw_gates",
+    "draw_mask",
     "draw_numbers",
     "draw_objects",
     "draw_trails",
@@ -206,6 +208,29 @@ def draw_gates(painter: QPainter, view: ViewTransform, notes: tuple[LinkNote, ..
 
 def _foot(box: NDArray[np.float32]) -> NDArray[np.float64]:
     return np.array([(float(box[0]) + float(box[2])) / 2, float(box[3])])
+
+
+def draw_caption(painter: QPainter, width: float, caption: str, active: bool) -> None:
+    """What a half of a split field shows; the half that the chips switch has a bar on top."""
+    if active:
+        painter.fillRect(QRectF(0, 0, width, 3), colour(OCHRE))
+    painter.setFont(number_font(11, bold=True))
+    plate = QRectF(10, 10, painter.fontMetrics().horizontalAdvance(caption) + 16, 20)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(colour(FIELD, 215))
+    painter.drawRoundedRect(plate, 4, 4)
+    painter.setPen(colour(PAPER))
+    painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, caption)
+
+
+def draw_mask(painter: QPainter, view: ViewTransform, found: Detections, frame: int) -> None:
+    """The blobs of a frame as they were found, run by run."""
+    painter.setPen(Qt.PenStyle.NoPen)
+    rows, brush = found.rows_of(frame), colour(OCHRE, 150)
+    for row in range(rows.start, rows.stop):
+        for y, x0, x1 in found.runs_of(row).tolist():
+            at = view.to_widget(x0, y)
+            painter.fillRect(QRectF(at.x(), at.y(), (x1 - x0) * view.scale, view.scale), brush)
 
 
 def draw_detections(painter: QPainter, view: ViewTransform, detections: Detections, frame: int) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QImage,
@@ -15,12 +15,13 @@ from PySide6.QtGui import (
     QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QMenu, QSizePolicy
+from PySide6.QtWidgets import QSizePolicy
 
 from drover.app.drops import DropTarget
 from drover.app.field import overlays
 from drover.app.field.area_editor import AreaEditor, AreaKind
 from drover.app.field.box_editor import BoxEditor, BoxKind
+from drover.app.field.context_menu import context_menu
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.view_transform import ViewTransform
 from drover.app.field.ways import Ways
@@ -30,8 +31,7 @@ from drover.app.images import grey_image, mask_image
 from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import Session
-from drover.app.theme import FIELD, OCHRE, PAPER, SHADOW, colour, number_font
-from drover.core.count.edits import Kind, with_copy
+from drover.app.theme import FIELD, OCHRE, SHADOW
 
 __all__ = ["CHIPS", "LAYERS", "Field"]
 
@@ -162,7 +162,8 @@ class Field(DropTarget):
             self.boxes.draw(painter, self.view)
             self.zones.draw(painter, self.view, now)
             self.editor.draw(painter, self.view, now)
-            self._draw_caption(painter)
+            if self.caption:
+                overlays.draw_caption(painter, self.width(), self.caption, self.active)
 
     def picture(self) -> QImage:
         """The whole picture with all that is switched on, at the footage's own size."""
@@ -199,20 +200,6 @@ class Field(DropTarget):
             painter.drawImage(rect, picture.image)
         else:
             painter.fillRect(rect, QColor("#2B3331"))
-
-    def _draw_caption(self, painter: QPainter) -> None:
-        """What this half shows, where the field is split; the half that the chips switch has a bar on top."""
-        if not self.caption:
-            return
-        if self.active:
-            painter.fillRect(QRectF(0, 0, self.width(), 3), colour(OCHRE))
-        painter.setFont(number_font(11, bold=True))
-        plate = QRectF(10, 10, painter.fontMetrics().horizontalAdvance(self.caption) + 16, 20)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour(FIELD, 215))
-        painter.drawRoundedRect(plate, 4, 4)
-        painter.setPen(colour(PAPER))
-        painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, self.caption)
 
     def _draw_overlays(self, painter: QPainter) -> None:
         session, view, frame = self.results, self.view, self.drawn_frame
@@ -253,15 +240,7 @@ class Field(DropTarget):
             painter.drawImage(self.view.picture_rect(), mask_image(detect.clean, OCHRE, 150))
             return
         assert session.detect is not None
-        painter.setPen(Qt.PenStyle.NoPen)
-        found = session.detect.detections
-        rows = found.rows_of(frame)
-        scale = self.view.scale
-        brush = colour(OCHRE, 150)
-        for row in range(rows.start, rows.stop):
-            for y, x0, x1 in found.runs_of(row).tolist():
-                at = self.view.to_widget(x0, y)
-                painter.fillRect(QRectF(at.x(), at.y(), (x1 - x0) * scale, scale), brush)
+        overlays.draw_mask(painter, self.view, session.detect.detections, frame)
 
     # --- mouse and keys -------------------------------------------------------------------------------------
 
@@ -289,7 +268,7 @@ class Field(DropTarget):
         elif event.button() == Qt.MouseButton.MiddleButton:
             self._pan_from = point
         elif event.button() == Qt.MouseButton.RightButton:
-            self._menu(point)
+            context_menu(self, point).exec(self.mapToGlobal(point.toPoint()))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         point = event.position()
@@ -370,35 +349,3 @@ class Field(DropTarget):
         inside = (box[:, 0] <= at.x()) & (at.x() <= box[:, 2]) & (box[:, 1] <= at.y()) & (at.y() <= box[:, 3])
         found = tracks.identity[rows][inside]
         self.session.select(int(found[0]) if len(found) else None)
-
-    def _copy(self, kind: Kind, number: int) -> None:
-        name = getattr(self.session.recipe.count, kind)[number].name
-        self.session.edit(with_copy(self.session.recipe, kind, number), f"copy {kind} '{name}'")
-
-    def _menu(self, point: QPointF) -> None:
-        number = self.editor.line_at(point, self.view)
-        menu = QMenu(self)
-        if number is not None:
-            menu.addAction("Reverse direction", lambda: self.editor.reverse(number))
-            menu.addAction("Copy line", lambda: self._copy("line", number))
-            menu.addAction("Remove line", lambda: self.editor.remove(number))
-            menu.addSeparator()
-        zone = self.zones.zone_at(point, self.view)
-        if zone is not None:
-            menu.addAction("Copy zone", lambda: self._copy("zone", zone))
-            menu.addAction("Remove zone", lambda: self.zones.remove(zone))
-            menu.addSeparator()
-        area = self.areas.area_at(point, self.view)
-        if area is not None:
-            kind, place = area
-            menu.addAction("Remove this area", lambda: self.areas.remove(kind, place))
-            menu.addSeparator()
-        menu.addAction("Draw a counting line", self.start_line)
-        menu.addAction("Draw a zone", lambda: self.start_area("zone"))
-        menu.addAction("Ignore an area", lambda: self.start_area("ignore"))
-        menu.addAction("Count only inside an area", lambda: self.start_area("include"))
-        menu.addAction("Draw an exit", lambda: self.start_area("exit"))
-        menu.addAction(f"Draw one {self.session.recipe.words.one} near", lambda: self.start_box("near"))
-        menu.addAction(f"Draw one {self.session.recipe.words.one} far", lambda: self.start_box("far"))
-        menu.addAction("Show the whole picture", self.fit)
-        menu.exec(self.mapToGlobal(point.toPoint()))
