@@ -67,9 +67,12 @@ def with_copy(recipe: Recipe, kind: Kind, number: int) -> Recipe:
 
 
 def free_name(recipe: Recipe, kind: Kind, pattern: str = "") -> str:
-    """A name that no line or zone has yet."""
+    """A name that no line or zone has yet: a number that stands at the end of the pattern is counted on."""
     taken = {item.name for item in getattr(recipe.count, kind)}
-    stem = f"{pattern[:50]} " if pattern else f"{kind.capitalize()} "
+    stem, _, number = pattern.rpartition(" ")
+    if not (stem and number.isdecimal()):
+        stem = pattern
+    stem = f"{stem[:50]} " if stem else f"{kind.capitalize()} "
     return next(name for name in (f"{stem}{k}" for k in range(2 if pattern else 1, 10_000)) if name not in taken)
 
 
