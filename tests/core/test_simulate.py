@@ -44,7 +44,7 @@ def test_the_box_is_the_box_of_the_drawn_animal(short_scene):
     parts[:, 0] += 200 - placed[0]
     parts[:, 1] += 200 - placed[1]
     picture, owner = np.zeros((400, 400, 3), np.float32), np.zeros((400, 400), np.int32)
-    covered = draw_parts(picture, owner, parts, 1, 0)
+    covered = draw_parts(picture, owner, parts, 1, 0, False)
     y, x = np.nonzero(owner)
     assert covered == len(x)
     assert (x.min(), y.min(), x.max() + 1, y.max() + 1) == pytest.approx(parts_box(parts), abs=1.2)

@@ -104,8 +104,11 @@ def draw_parts(
     parts: NDArray[np.float64],
     who: int,
     grain: int,
+    sharp: bool,
 ) -> int:  # pragma: no cover
     """Draw an animal and mark its pixels as its own.
+
+    Where ``sharp`` every edge is a pixel wide; else the ends of what is long and thin are as soft as it is long.
 
     Returns the pixels its whole silhouette covers, counted beyond the edge of the picture too.
     """
@@ -126,6 +129,9 @@ def draw_parts(
                 u, v = (dx * cos + dy * sin) / parts[k, 2], (-dx * sin + dy * cos) / parts[k, 3]
                 r = math.sqrt(u * u + v * v)
                 soft = min(parts[k, 2], parts[k, 3])
+                if sharp and r > 1e-6:
+                    steep = math.hypot(u / parts[k, 2], v / parts[k, 3]) / r  # of r, a pixel
+                    soft = min(1.0 / steep, 1e3)
                 alpha = min(1.0, max(0.0, (1.0 - r) * soft + 0.5))
                 if alpha <= 0:
                     continue

@@ -76,7 +76,8 @@ class Renderer:
                 self._lay_crown()
                 crown_laid = True
             parts = self._on_camera(body_parts(actor, x, y, facing, stride))
-            whole[actor.identity] = draw_parts(self._picture, self._owner, parts, actor.identity, actor.identity * 7919)
+            grain = actor.identity * 7919
+            whole[actor.identity] = draw_parts(self._picture, self._owner, parts, actor.identity, grain, False)
         if not crown_laid:
             self._lay_crown()
         return whole

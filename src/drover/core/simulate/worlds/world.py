@@ -106,12 +106,12 @@ def _draw_bodies(
         fast = 0.0 if before is None else np.hypot((at.x - before.x) * world.width, (at.y - before.y) * world.height)
         if before is not None and fast > SUBJECT_TO_BLUR:
             ghost = picture.copy()
-            draw_parts(ghost, np.zeros_like(owner), _parts(world, mover, before), mover.identity, 0)
-            whole[mover.identity] = draw_parts(picture, owner, _parts(world, mover, at), mover.identity, 0)
+            draw_parts(ghost, np.zeros_like(owner), _parts(world, mover, before), mover.identity, 0, True)
+            whole[mover.identity] = draw_parts(picture, owner, _parts(world, mover, at), mover.identity, 0, True)
             picture *= np.float32(0.6)
             picture += np.float32(0.4) * ghost
         else:
-            whole[mover.identity] = draw_parts(picture, owner, _parts(world, mover, at), mover.identity, 0)
+            whole[mover.identity] = draw_parts(picture, owner, _parts(world, mover, at), mover.identity, 0, True)
     return whole
 
 
