@@ -16,7 +16,7 @@ from drover.core.bodies.settle import settle
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.recipe import BodySettings, Recipe, ScoreSettings, TrackSettings, with_value
 from drover.core.score.spans import score_result
-from drover.core.survey.shadows import _parts
+from drover.core.survey.shadows import ShadowEvidence, _parts, _range_beyond
 from drover.core.track.filters import new_filters, set_speeds
 from drover.core.track.join_costs import Ends, expected_by_chance
 from drover.core.track.rows import boxes_seen
@@ -248,9 +248,30 @@ def test_a_shadow_beside_the_body_is_told_from_trousers_within_it():
     moving[10:40, 20:30] = True
     like[28:40, 20:30] = True  # trousers
     _, found = _parts(moving, like)
-    assert [side for _, side, _ in found] == pytest.approx([0.0], abs=0.05)
+    assert [side for _, side, _, _ in found] == pytest.approx([0.0], abs=0.05)
     moving[34:40, 30:50] = like[34:40, 30:50] = True  # a shadow to the right
     like[28:34, 20:30] = False
     like[34:40, 20:30] = False
     _, found = _parts(moving, like)
     assert found[0][1] == pytest.approx(1.0, abs=0.05)
+
+
+def test_under_a_high_sun_trousers_do_not_widen_what_counts_as_shadow():
+    """Trousers leave 0.4 of the light and lie in the body, the shadow leaves 0.66 and lies beyond it, below."""
+    rng = np.random.default_rng(5)
+    y, x = np.mgrid[0:40, 0:12].reshape(2, -1)
+    ratio = np.where(y < 25, rng.normal(0.4, 0.08, len(y)), rng.normal(0.66, 0.03, len(y))).astype(np.float32)
+    body = np.mgrid[-30:24, 0:12].reshape(2, -1)
+    darkest, lightest = _range_beyond([(ratio, (y, x), (body[0], body[1]))] * 8, np.array([0.1, 0.99]))
+    assert 0.56 < darkest < 0.64
+    assert lightest >= 0.7
+    assert _range_beyond([(ratio[:3], (y[:3], x[:3]), (body[0], body[1]))], np.array([0.1, 0.99]))[0] == 0.3
+
+
+def test_a_high_sun_is_told_by_many_errors_and_one_way_together():
+    steep = ShadowEvidence(0.87, 0.25, 5.6, 1.4, 0.5, 0.9, 60)
+    assert steep.cast and not steep.to_one_side
+    assert not replace(steep, strength=0.65).cast
+    assert not replace(steep, sure=4.2).cast
+    assert not replace(steep, aside=0.05).cast
+    assert replace(steep, aside=0.4).to_one_side

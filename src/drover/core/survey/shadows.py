@@ -9,7 +9,7 @@ the left, and the mean of these is held against its standard error (Student 1908
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,13 +19,17 @@ from drover.core.survey.samples import Samples
 
 __all__ = ["ShadowEvidence", "find_shadows"]
 
+Place = tuple[NDArray[np.int64], NDArray[np.int64]]
 DARKEST, LIGHTEST = 0.3, 0.95  # share of the light that a shadow may leave
 LEAST_PART, MOST_PART = 0.08, 0.92  # of a blob that may be shadow
 LEAST_BLOB = 24  # px at half size
 EVERY = 2  # pictures: half of them say enough
+LEAST_PIXELS = 50  # beyond the bodies, to measure the range by
+SPREADS = 2.5  # quarters of the spread under the median that shadow may go
 LEAST_BLOBS = 10  # with such a part, before anything is said
 SURE, ASIDE = 0.5, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
 ERRORS, BESIDE = 4.0, 0.32  # or: standard errors, and share of the parts that lies beyond the body to one side
+STEEP, STEEP_ERRORS, STEEP_BESIDE = 0.7, 4.5, 0.2  # or: a high sun, whose shadows lie below and a little to one side
 BEYOND = 0.05  # of the body's pixels may lie beyond what counts as its width
 JITTER = 0.05  # least spread of that share from blob to blob
 
@@ -50,6 +54,12 @@ class ShadowEvidence:
     @property
     def cast(self) -> bool:
         """Whether bodies cast shadows."""
+        steep = self.strength >= STEEP and self.sure >= STEEP_ERRORS and abs(self.aside) >= STEEP_BESIDE
+        return self.to_one_side or steep
+
+    @property
+    def to_one_side(self) -> bool:
+        """Whether shadows lie well beside the bodies, as a sun that is not high throws them."""
         # What is dark below lies below in every body that wears trousers; only a sun puts it to one side.
         one_way = self.strength >= SURE and self.strength * abs(float(np.cos(self.direction))) >= ASIDE
         return one_way or (self.sure >= ERRORS and abs(self.aside) >= BESIDE)
@@ -67,7 +77,7 @@ def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
     tint, spread = empty.chroma[:, :rows, :columns], empty.chroma_noise[:, :rows, :columns]
     ways: list[tuple[float, float]] = []
     sides: list[float] = []
-    ratios: list[NDArray[np.float32]] = []
+    ratios: list[tuple[NDArray[np.float32], Place, Place]] = []
     blobs = 0
     for k in range(0, len(samples), EVERY):
         ratio = samples.grey[k, ::2, ::2][:rows, :columns] / np.float32(gain[k]) / ground
@@ -77,27 +87,54 @@ def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
         like = (ratio > DARKEST) & (ratio < LIGHTEST) & (off < 3.0 * spread).all(axis=0)
         found, more = _parts(away > MOVES**2, like)
         blobs += found
-        for way, side, part in more:
+        for way, side, part, body in more:
             ways.append(way)
             sides.append(side)
-            ratios.append(ratio[part].astype(np.float32))
+            ratios.append((ratio[part].astype(np.float32), part, body))
     if len(ways) < LEAST_BLOBS or blobs == 0:
         return ShadowEvidence(0.0, 0.0, 0.0, 0.0, DARKEST, LIGHTEST, blobs)
     mean = np.mean(ways, axis=0)
     strength = float(np.hypot(*mean)) * min(1.0, 1.5 * len(ways) / blobs)
     aside = float(np.mean(sides))
     sure = abs(aside) * len(sides) ** 0.5 / (float(np.std(sides)) + JITTER)
-    darkest, lightest = np.quantile(np.concatenate(ratios), [0.03, 0.97])
-    return ShadowEvidence(
-        strength, aside, sure, float(np.arctan2(mean[1], mean[0])), max(float(darkest) - 0.05, DARKEST),
-        min(max(float(lightest), 0.7), LIGHTEST), blobs,
-    )  # fmt: skip
+    evidence = ShadowEvidence(strength, aside, sure, float(np.arctan2(mean[1], mean[0])), DARKEST, LIGHTEST, blobs)
+    darkest, lightest = _range_all(ratios) if evidence.to_one_side else _range_beyond(ratios, mean)
+    return replace(evidence, darkest=darkest, lightest=lightest)
+
+
+def _range_all(parts: list[tuple[NDArray[np.float32], Place, Place]]) -> tuple[float, float]:
+    """Darkest and lightest ratio of all that looks like shadow: lying beside the bodies, little else is among it.
+
+    Near the feet the soft shadow that any body has adds to the one it casts.
+    """
+    darkest, lightest = np.quantile(np.concatenate([ratio for ratio, _, _ in parts]), [0.03, 0.97])
+    return max(float(darkest) - 0.05, DARKEST), min(max(float(lightest), 0.7), LIGHTEST)
+
+
+def _range_beyond(
+    parts: list[tuple[NDArray[np.float32], Place, Place]], way: NDArray[np.float64]
+) -> tuple[float, float]:
+    """Darkest and lightest ratio of shadow under a high sun, from what lies beyond the body in the way shadows fall.
+
+    There is no cloth there, as there is above. A shadow leaves much the same share of light all over but for its soft
+    rim: what spreads above the median spreads below it as well, and anything darker is not shadow.
+    """
+    beyond = []
+    for ratio, (y, x), (body_y, body_x) in parts:
+        rim = np.quantile(body_x * way[0] + body_y * way[1], 1 - BEYOND)
+        beyond.append(ratio[x * way[0] + y * way[1] > rim])
+    seen = np.concatenate(beyond)
+    if len(seen) < LEAST_PIXELS:
+        return DARKEST, LIGHTEST
+    middle, upper, lightest = np.quantile(seen, [0.5, 0.75, 0.97])
+    darkest = float(middle - SPREADS * (upper - middle))
+    return min(max(darkest, DARKEST), 0.72), min(max(float(lightest), 0.7), LIGHTEST)
 
 
 def _parts(
     moving: NDArray[np.bool_], like: NDArray[np.bool_]
-) -> tuple[int, list[tuple[tuple[float, float], float, tuple[NDArray, NDArray]]]]:
-    """Blobs away from the edge, and of those with a shadow-like part its direction, share aside and pixels."""
+) -> tuple[int, list[tuple[tuple[float, float], float, Place, Place]]]:
+    """Blobs away from the edge; of those with a shadow-like part its direction, share aside, pixels and the body's."""
     from scipy import ndimage  # here: a start without it is a fifth of a second shorter
 
     label, _ = ndimage.label(ndimage.binary_opening(moving))  # type: ignore[misc]
@@ -122,5 +159,6 @@ def _parts(
         if length > 0.5:
             left, right = np.quantile(body_x, [BEYOND, 1 - BEYOND])
             side = float(np.mean(x > right) - np.mean(x < left))
-            out.append(((dx / length, dy / length), side, (y + place[0].start, x + place[1].start)))
+            at = place[0].start, place[1].start
+            out.append(((dx / length, dy / length), side, (y + at[0], x + at[1]), (body_y + at[0], body_x + at[1])))
     return blobs, out

@@ -54,7 +54,11 @@ class Survey:
         if self.restless > 0.02:
             out.append(f"{100 * self.restless:.0f} % of the ground is restless; it must differ more to count there.")
         if self.shadows.cast:
-            out.append("Bodies cast shadows, all to one side.")
+            out.append(
+                "Bodies cast shadows, all to one side."
+                if self.shadows.to_one_side
+                else "Bodies cast short shadows: the sun is high."
+            )
         return tuple(out)
 
 
