@@ -16,7 +16,7 @@ from drover.core.bodies.settle import settle
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.recipe import BodySettings, Recipe, ScoreSettings, TrackSettings, with_value
 from drover.core.score.spans import score_result
-from drover.core.survey.shadows import ShadowEvidence, _parts, _range_beyond
+from drover.core.survey.shadows import ShadowEvidence, _beyond, _parts, _range_under
 from drover.core.track.filters import new_filters, set_speeds
 from drover.core.track.join_costs import Ends, expected_by_chance
 from drover.core.track.rows import boxes_seen
@@ -262,16 +262,19 @@ def test_under_a_high_sun_trousers_do_not_widen_what_counts_as_shadow():
     y, x = np.mgrid[0:40, 0:12].reshape(2, -1)
     ratio = np.where(y < 25, rng.normal(0.4, 0.08, len(y)), rng.normal(0.66, 0.03, len(y))).astype(np.float32)
     body = np.mgrid[-30:24, 0:12].reshape(2, -1)
-    darkest, lightest = _range_beyond([(ratio, (y, x), (body[0], body[1]))] * 8, np.array([0.1, 0.99]))
+    beyond = _beyond([(ratio, (y, x), (body[0], body[1]))] * 8, np.array([0.1, 0.99]))
+    assert np.median(beyond) == pytest.approx(0.66, abs=0.02)
+    darkest, lightest = _range_under(beyond)
     assert 0.56 < darkest < 0.64
     assert lightest >= 0.7
-    assert _range_beyond([(ratio[:3], (y[:3], x[:3]), (body[0], body[1]))], np.array([0.1, 0.99]))[0] == 0.3
+    assert _range_under(beyond[:3])[0] == 0.3
 
 
-def test_a_high_sun_is_told_by_many_errors_and_one_way_together():
-    steep = ShadowEvidence(0.87, 0.25, 5.6, 1.4, 0.5, 0.9, 60)
+def test_a_high_sun_is_told_by_even_darkness_beside_many_bodies():
+    steep = ShadowEvidence(0.87, 0.25, 5.6, 1.4, 0.5, 0.9, 60, 40, 0.12)
     assert steep.cast and not steep.to_one_side
-    assert not replace(steep, strength=0.65).cast
-    assert not replace(steep, sure=4.2).cast
+    assert not replace(steep, sure=2.4).cast
     assert not replace(steep, aside=0.05).cast
-    assert replace(steep, aside=0.4).to_one_side
+    assert not replace(steep, uneven=0.3).cast, "trousers and coats are dark in all degrees"
+    assert not replace(steep, parts=16).cast, "one dark van, seen again and again"
+    assert replace(steep, direction=1.0).to_one_side

@@ -28,8 +28,12 @@ LEAST_PIXELS = 50  # beyond the bodies, to measure the range by
 SPREADS = 2.5  # quarters of the spread under the median that shadow may go
 LEAST_BLOBS = 10  # with such a part, before anything is said
 SURE, ASIDE = 0.5, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
-ERRORS, BESIDE = 4.0, 0.32  # or: standard errors, and share of the parts that lies beyond the body to one side
-STEEP, STEEP_ERRORS, STEEP_BESIDE = 0.7, 4.5, 0.2  # or: a high sun, whose shadows lie below and a little to one side
+ERRORS, BESIDE = 3.3, 0.2  # or: standard errors, and share of the parts that lies beyond the body to one side,
+EVEN, OFTEN = (
+    0.17,
+    24,
+)  # where what lies beyond is evenly dark, in that many blobs: one dark van comes by again and again
+LOW = 0.35  # share of their way that shadows go aside from which they lie beside the bodies, not under them
 BEYOND = 0.05  # of the body's pixels may lie beyond what counts as its width
 JITTER = 0.05  # least spread of that share from blob to blob
 
@@ -40,7 +44,8 @@ class ShadowEvidence:
 
     ``strength`` 0..1 is how much parts lie one way and ``direction`` rad on the screen which; ``aside`` -1..1 the share
     of them beyond the body to the right, less to the left, and ``sure`` how many standard errors that is from nought;
-    then the range of ratios seen, and how many blobs were looked at.
+    then the range of ratios seen, and how many blobs were looked at. ``parts`` of them have a shadow-like part, and
+    ``uneven`` is how far apart the quartiles of the ratios beyond the bodies are.
     """
 
     strength: float
@@ -50,19 +55,21 @@ class ShadowEvidence:
     darkest: float
     lightest: float
     blobs: int
+    parts: int = 0
+    uneven: float = 1.0
 
     @property
     def cast(self) -> bool:
         """Whether bodies cast shadows."""
-        steep = self.strength >= STEEP and self.sure >= STEEP_ERRORS and abs(self.aside) >= STEEP_BESIDE
-        return self.to_one_side or steep
+        # What is dark below lies below in every body that wears trousers; only a sun puts it to one side.
+        one_way = self.strength >= SURE and self.strength * abs(float(np.cos(self.direction))) >= ASIDE
+        beside = self.sure >= ERRORS and abs(self.aside) >= BESIDE
+        return one_way or (beside and self.uneven <= EVEN and self.parts >= OFTEN)
 
     @property
     def to_one_side(self) -> bool:
         """Whether shadows lie well beside the bodies, as a sun that is not high throws them."""
-        # What is dark below lies below in every body that wears trousers; only a sun puts it to one side.
-        one_way = self.strength >= SURE and self.strength * abs(float(np.cos(self.direction))) >= ASIDE
-        return one_way or (self.sure >= ERRORS and abs(self.aside) >= BESIDE)
+        return self.cast and abs(float(np.cos(self.direction))) >= LOW
 
 
 def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
@@ -97,9 +104,23 @@ def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
     strength = float(np.hypot(*mean)) * min(1.0, 1.5 * len(ways) / blobs)
     aside = float(np.mean(sides))
     sure = abs(aside) * len(sides) ** 0.5 / (float(np.std(sides)) + JITTER)
-    evidence = ShadowEvidence(strength, aside, sure, float(np.arctan2(mean[1], mean[0])), DARKEST, LIGHTEST, blobs)
-    darkest, lightest = _range_all(ratios) if evidence.to_one_side else _range_beyond(ratios, mean)
+    beyond = _beyond(ratios, mean)
+    lower, upper = np.quantile(beyond, [0.25, 0.75]) if len(beyond) >= LEAST_PIXELS else (0.0, 1.0)
+    evidence = ShadowEvidence(
+        strength, aside, sure, float(np.arctan2(mean[1], mean[0])), DARKEST, LIGHTEST, blobs, len(ways),
+        float(upper - lower),
+    )  # fmt: skip
+    darkest, lightest = _range_all(ratios) if evidence.to_one_side else _range_under(beyond)
     return replace(evidence, darkest=darkest, lightest=lightest)
+
+
+def _beyond(parts: list[tuple[NDArray[np.float32], Place, Place]], way: NDArray[np.float64]) -> NDArray[np.float32]:
+    """Ratios of what looks like shadow and lies beyond the body, the way shadows fall: there is no cloth there."""
+    out = []
+    for ratio, (y, x), (body_y, body_x) in parts:
+        rim = np.quantile(body_x * way[0] + body_y * way[1], 1 - BEYOND)
+        out.append(ratio[x * way[0] + y * way[1] > rim])
+    return np.concatenate(out)
 
 
 def _range_all(parts: list[tuple[NDArray[np.float32], Place, Place]]) -> tuple[float, float]:
@@ -111,22 +132,15 @@ def _range_all(parts: list[tuple[NDArray[np.float32], Place, Place]]) -> tuple[f
     return max(float(darkest) - 0.05, DARKEST), min(max(float(lightest), 0.7), LIGHTEST)
 
 
-def _range_beyond(
-    parts: list[tuple[NDArray[np.float32], Place, Place]], way: NDArray[np.float64]
-) -> tuple[float, float]:
-    """Darkest and lightest ratio of shadow under a high sun, from what lies beyond the body in the way shadows fall.
+def _range_under(beyond: NDArray[np.float32]) -> tuple[float, float]:
+    """Darkest and lightest ratio of shadow under a high sun, from what lies beyond the bodies.
 
-    There is no cloth there, as there is above. A shadow leaves much the same share of light all over but for its soft
-    rim: what spreads above the median spreads below it as well, and anything darker is not shadow.
+    A shadow leaves much the same share of light all over but for its soft rim: what spreads above the median spreads
+    below it as well, and anything darker is not shadow.
     """
-    beyond = []
-    for ratio, (y, x), (body_y, body_x) in parts:
-        rim = np.quantile(body_x * way[0] + body_y * way[1], 1 - BEYOND)
-        beyond.append(ratio[x * way[0] + y * way[1] > rim])
-    seen = np.concatenate(beyond)
-    if len(seen) < LEAST_PIXELS:
+    if len(beyond) < LEAST_PIXELS:
         return DARKEST, LIGHTEST
-    middle, upper, lightest = np.quantile(seen, [0.5, 0.75, 0.97])
+    middle, upper, lightest = np.quantile(beyond, [0.5, 0.75, 0.97])
     darkest = float(middle - SPREADS * (upper - middle))
     return min(max(darkest, DARKEST), 0.72), min(max(float(lightest), 0.7), LIGHTEST)
 
