@@ -1,7 +1,8 @@
 """Detections put right by what a whole clip shows: what is followed stays, its pieces are one, and sparks go.
 
 The detections are linked once, as Drover links by itself. What belongs to nothing that is followed for a while, and is
-no piece of such a thing, is a spark: leaves, water, noise. Live there is nothing to look back on, and all stays.
+no piece of such a thing, is a spark: leaves, water, noise; and so is a speck that never leaves its place. Live there
+is nothing to look back on, and all stays.
 """
 
 from __future__ import annotations
@@ -11,12 +12,14 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.bodies.fate import join_fates, stacked_pairs
+from drover.core.bodies.followed import owners_of, specks
 from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.detect.growing import GrowingColumn
 from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
 from drover.core.track.whole_clip import link_detections
-from drover.core.types import Detections, Tracks, rows_to_frames
+from drover.core.types import Detections, rows_to_frames
 
 __all__ = ["settle"]
 
@@ -46,29 +49,29 @@ def settle(
     if not (settings.gather or settings.drop_sparks) or frames < 2 or times[frames - 1] - times[0] < LEAST_TIME:
         return detections
     tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
-    owner = owners_of(tracks, len(detections))
+    box = detections.frozen().box
+    owner = owners_of(tracks, len(detections), box, detections.frame_start)
     into, whole = np.arange(len(detections)), detections.box
-    field = fit_size_field(tracks) if settings.gather else None
-    if field is not None and field.says_something:
+    field = fit_size_field(tracks)
+    told = field is not None and field.says_something
+    if settings.gather and field is not None and told:
         height, width = np.array(field.height), np.array(field.width)
-        box = detections.frozen().box
         body, piece = fitting_pairs(detections.frame_start, box, owner, height, width)
         one = lives_together(body, piece, owner)
         into, whole = unite_pairs(body[one], piece[one], box, height, width)
+    if settings.gather:
+        free = np.flatnonzero(into == np.arange(len(into)))
+        frame = rows_to_frames(detections.frame_start)[free]
+        body, piece = stacked_pairs(frame, whole[free].astype(np.float64), owner[free], times)
+        into, whole = join_fates(into, whole, free[body], free[piece])
     stays = into == np.arange(len(detections))
     if settings.drop_sparks:
         stays &= owner > 0
+        if field is not None and told:
+            stays &= ~np.isin(owner, specks(tracks, field))
     if stays.all():
         return detections
     return _gathered(detections, into, whole, stays)
-
-
-def owners_of(tracks: Tracks, count: int) -> Int:
-    """(count,) identity that each detection is followed as, 0 for none; of several on one blob the first."""
-    owner = np.zeros(count, np.int64)
-    linked = np.flatnonzero(tracks.detection >= 0)[::-1]
-    owner[tracks.detection[linked]] = tracks.identity[linked]
-    return owner
 
 
 def _gathered(found: Detections, into: Int, whole: NDArray[np.float32], stays: NDArray[np.bool_]) -> Detections:

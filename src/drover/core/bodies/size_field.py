@@ -37,6 +37,11 @@ class SizeField:
     width: tuple[float, float]
     spread: float
 
+    def at(self, level: float) -> tuple[float, float]:
+        """Width and height px of a body whose foot is at that level, px."""
+        wide, tall = (max(at0 + slope * level, 2.0) for at0, slope in (self.width, self.height))
+        return wide, tall
+
     @property
     def says_something(self) -> bool:
         """Whether things at one place are much of a size."""

@@ -27,7 +27,8 @@ __all__ = ["World", "draw_world", "true_crossings", "write_world"]
 
 LEAST_VISIBLE = 0.25  # rows less visible than this are not to be considered
 FINE = 4  # moments a frame at which true paths are followed over lines
-SUBJECT_TO_BLUR = 3.0  # px a frame from which a body is drawn several times while the shutter is open
+SHUTTER = 0.02  # s that it is open at most, however few pictures are taken; half of the time between two where less
+SUBJECT_TO_BLUR = 3.0  # px while it is open from which a body is drawn twice
 
 
 @dataclass
@@ -102,7 +103,7 @@ def _draw_bodies(
             cast_shadow(picture, _parts(world, mover, at), y, depth, along, down)
     whole = {}
     for mover, at in placed:
-        before = mover.at(time - 0.5 / world.rate, world.height)
+        before = mover.at(time - min(0.5 / world.rate, SHUTTER), world.height)
         fast = 0.0 if before is None else np.hypot((at.x - before.x) * world.width, (at.y - before.y) * world.height)
         if before is not None and fast > SUBJECT_TO_BLUR:
             ghost = picture.copy()

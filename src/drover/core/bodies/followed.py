@@ -1,0 +1,70 @@
+"""What belongs to something that is followed, and what that is: bodies, or specks that never leave their place."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from drover.core.bodies.size_field import SizeField
+from drover.core.geometry import pair_overlap
+from drover.core.track.travel import travelled
+from drover.core.types import Tracks
+
+__all__ = ["owners_of", "specks"]
+
+Int = NDArray[np.int64]
+SAME = 0.4  # overlap from which a detection is what a track was expected to be at
+SPECK = 0.4  # of a body's height and width there, under which one that stays is a mark on the ground
+MOVED = 1.0  # own sizes from where it was first seen
+
+
+def owners_of(tracks: Tracks, count: int, box: NDArray[np.float32], frame_start: Int) -> Int:
+    """(count,) identity that each detection is followed as, 0 for none; of several on one blob the first.
+
+    A detection that nobody took, but that lies where something followed must have been just then, is that: when a body
+    falls into pieces for a moment, or comes out of a blob, the tracker may let a picture go by.
+    """
+    owner = np.zeros(count, np.int64)
+    linked = np.flatnonzero(tracks.detection >= 0)[::-1]
+    owner[tracks.detection[linked]] = tracks.identity[linked]
+    adopt(tracks.frame_start, tracks.identity, tracks.detection, tracks.box, frame_start, box, owner)
+    return owner
+
+
+@njit(cache=True, nogil=True)
+def adopt(
+    track_start: Int,
+    identity: NDArray[np.int32],
+    detection: NDArray[np.int32],
+    expected: NDArray[np.float32],
+    frame_start: Int,
+    box: NDArray[np.float32],
+    owner: Int,
+) -> None:  # pragma: no cover
+    """Give each free detection to the unseen track whose box it overlaps most, in place; one to each."""
+    for f in range(min(track_start.shape[0], frame_start.shape[0]) - 1):
+        for r in range(track_start[f], track_start[f + 1]):
+            if detection[r] >= 0:
+                continue
+            best, which = SAME, -1
+            for d in range(frame_start[f], frame_start[f + 1]):
+                if owner[d] == 0:
+                    shared = pair_overlap(expected, r, box, d)
+                    if shared >= best:
+                        best, which = shared, d
+            if which >= 0:
+                owner[which] = identity[r]
+
+
+def specks(tracks: Tracks, field: SizeField) -> NDArray[np.int32]:
+    """Identities that never left their place and are far smaller than a body is there."""
+    paths, moved = tracks.paths, travelled(tracks)
+    out = []
+    for k in np.flatnonzero(moved < MOVED).tolist():
+        box = tracks.box[paths.row[paths.start[k] : paths.start[k + 1]]].astype(np.float64)
+        side = np.median(box[:, 2:] - box[:, :2], axis=0)
+        wide, tall = field.at(float(np.median(box[:, 3])))
+        if side[0] < SPECK * wide and side[1] < SPECK * tall:
+            out.append(int(paths.identity[k]))
+    return np.array(out, np.int32)

@@ -1,0 +1,168 @@
+"""Pieces of a common fate, what is followed though nobody took it, and specks that never leave their place."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from builders import fixed, tracks_of
+from hypothesis import given
+from hypothesis import strategies as st
+
+from drover.core.bodies.fate import join_fates, stacked_pairs
+from drover.core.bodies.followed import owners_of, specks
+from drover.core.bodies.size_field import SizeField
+from drover.core.types import TrackState
+
+RATE = 25.0
+TIMES = np.arange(200) / RATE
+FRAMES = 60
+
+
+def scene(*movers) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Frames, boxes and owners of movers given as (identity, box of a frame, frames it is seen in), frame by frame."""
+    rows = [(f, one, *box(f)) for one, box, seen in movers for f in seen]
+    rows.sort(key=lambda row: row[0])
+    table = np.array(rows, float)
+    return table[:, 0].astype(np.int64), table[:, 2:], table[:, 1].astype(np.int64)
+
+
+def legs(f: int) -> tuple[float, ...]:
+    swing = 4 * np.sin(f)
+    return 40 + 3 * f - swing, 170, 62 + 3 * f + swing, 200
+
+
+def head(f: int) -> tuple[float, ...]:
+    return 46 + 3 * f, 140, 56 + 3 * f, 150
+
+
+ALL = range(FRAMES)
+
+
+def joined(*movers) -> set[tuple[int, int]]:
+    """Which identity goes into which."""
+    frame, box, owner = scene(*movers)
+    body, piece = stacked_pairs(frame, box, owner, TIMES)
+    assert (frame[body] == frame[piece]).all()
+    return set(zip(owner[piece].tolist(), owner[body].tolist(), strict=True))
+
+
+# --- common fate --------------------------------------------------------------------------------------------------
+
+
+def test_a_head_that_keeps_its_place_over_legs_goes_to_them():
+    assert joined((1, legs, ALL), (2, head, ALL)) == {(2, 1)}
+
+
+def test_one_beside_another_is_no_piece_however_well_they_keep_step():
+    def beside(f: int) -> tuple[float, ...]:
+        return 80 + 3 * f, 180, 92 + 3 * f, 200
+
+    assert joined((1, legs, ALL), (2, beside, ALL)) == set()
+
+
+def test_one_as_large_over_another_is_a_second_body():
+    def behind(f: int) -> tuple[float, ...]:
+        return 41 + 3 * f, 130, 61 + 3 * f, 160
+
+    assert joined((1, legs, ALL), (2, behind, ALL)) == set()
+
+
+def test_one_that_only_passes_over_it_is_no_piece():
+    def across(f: int) -> tuple[float, ...]:
+        return 220 - 3 * f, 140, 230 - 3 * f, 150
+
+    assert joined((1, legs, ALL), (2, across, ALL)) == set()
+
+
+def test_two_that_stand_may_be_anything_and_stay_two():
+    def still(box):
+        return lambda f: box(0)
+
+    assert joined((1, still(legs), ALL), (2, still(head), ALL)) == set()
+
+
+def test_a_short_while_together_says_nothing():
+    assert joined((1, legs, ALL), (2, head, range(10))) == set()
+
+
+def test_what_goes_its_own_way_for_most_of_its_life_is_no_piece():
+    def leaves(f: int) -> tuple[float, ...]:
+        return head(f) if f < 20 else (300 + f, 20, 310 + f, 30)
+
+    assert joined((1, legs, ALL), (2, leaves, ALL)) == set()
+
+
+@given(st.floats(0.3, 3.0), st.floats(-200, 200), st.floats(-100, 100))
+def test_what_is_joined_does_not_depend_on_size_or_place(scale, dx, dy):
+    def at(box):
+        return lambda f: tuple(scale * v + (dx, dy)[k % 2] for k, v in enumerate(box(f)))
+
+    assert joined((1, at(legs), ALL), (2, at(head), ALL)) == {(2, 1)}
+
+
+def test_boxes_then_hold_all_their_pieces_and_chains_end_at_one_body():
+    box = np.array([[0, 10, 10, 30], [2, 0, 8, 5], [3, 5, 7, 9], [50, 50, 60, 60]], np.float32)
+    into, whole = join_fates(np.arange(4), box, np.array([0, 1]), np.array([1, 2]))
+    assert into.tolist() == [0, 0, 0, 3]
+    assert whole[0].tolist() == [0, 0, 10, 30]
+    assert whole[3].tolist() == box[3].tolist()
+
+
+@given(st.integers(0, 1000))
+def test_whatever_is_joined_every_row_ends_at_one_that_stays(seed):
+    rng = np.random.default_rng(seed)
+    n = 12
+    low = rng.uniform(0, 50, (n, 2))
+    box = np.hstack([low, low + rng.uniform(1, 20, (n, 2))]).astype(np.float32)
+    pairs = rng.integers(0, n, (8, 2))
+    into, whole = join_fates(np.arange(n), box, pairs[:, 0], pairs[:, 1])
+    np.testing.assert_array_equal(into[into], into)
+    for row in range(n):
+        assert (whole[into[row], :2] <= box[row, :2]).all() and (whole[into[row], 2:] >= box[row, 2:]).all()
+
+
+# --- what is followed ---------------------------------------------------------------------------------------------
+
+
+def coasting(at: int):
+    """One walker, 20 x 40 px, linked to its detection in every frame but ``at``, where it coasts; and its boxes."""
+    boxes = np.array([[10 + 2 * f, 50, 30 + 2 * f, 90] for f in range(30)], np.float32)
+    tracks = tracks_of([(f, 1, tuple(box.tolist())) for f, box in enumerate(boxes)], 30, size=(200, 120))
+    state, detection = tracks.state.copy(), np.arange(30, dtype=np.int32)
+    state[at], detection[at] = TrackState.COASTING, -1
+    return replace(tracks, state=state, detection=detection), boxes
+
+
+def test_a_detection_where_a_followed_one_must_be_is_that_one():
+    tracks, boxes = coasting(12)
+    owner = owners_of(tracks, 30, fixed(boxes), np.arange(31))
+    assert owner.tolist() == [1] * 30
+
+
+@pytest.mark.parametrize("moved", [15.0, 60.0])
+def test_one_that_lies_elsewhere_is_not(moved):
+    tracks, boxes = coasting(12)
+    boxes[12, [0, 2]] += moved
+    assert owners_of(tracks, 30, fixed(boxes), np.arange(31))[12] == 0
+
+
+def test_of_two_the_nearer_is_it_and_only_one():
+    tracks, boxes = coasting(12)
+    double = np.insert(boxes, 12, boxes[12] + 4, axis=0)
+    link = np.concatenate([np.arange(12), [-1], np.arange(14, 31)]).astype(np.int32)
+    start = np.concatenate([np.arange(13), np.arange(14, 32)])
+    owner = owners_of(replace(tracks, detection=link), 31, fixed(double), start)
+    assert owner[12:14].tolist() == [0, 1]
+
+
+def test_specks_are_small_for_their_place_and_never_leave_it():
+    field = SizeField((40.0, 0.0), (20.0, 0.0), 0.1)
+    rows = []
+    for f in range(50):
+        rows.append((f, 1, (100, 100, 105, 108)))  # a speck
+        rows.append((f, 2, (10 + 2 * f, 20, 15 + 2 * f, 28)))  # as small, but it goes about
+        rows.append((f, 3, (150, 60, 170, 100)))  # a body that stands
+        rows.append((f, 4, (100, 20, 104, 52)))  # thin, yet nearly as tall as a body
+    assert specks(tracks_of(rows, 50, size=(300, 200)), field).tolist() == [1]
