@@ -176,7 +176,9 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
         return found
     clip = subject.clip
     settled = settle(found.detections, clip.times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
-    return replace(found, detections=settled)
+    went, of = len(found.detections) - len(settled), len(found.detections)
+    word = f"{went} of {of} detections went: pieces of others, or sparks and specks that nothing follows."
+    return replace(found, detections=settled, said=(*found.said, word) if went else found.said)
 
 
 def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
