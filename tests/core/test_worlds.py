@@ -7,10 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from drover.core.simulate.names import WORLD_NAMES
 from drover.core.simulate.worlds import weather
 from drover.core.simulate.worlds.casting import Options
 from drover.core.simulate.worlds.movers import Depth, Mover
@@ -42,16 +41,16 @@ def bare(world, *, movers=None):
 
 
 def mover(way, **more) -> Mover:
-    settings = {"tall": 0.2, "start": 0.0, "speed": 1.0, "depth": Depth(0, 1, 1, 1), "aspect": 16 / 9, **more}
-    return Mover(1, "walker", PLAIN, way, **settings)
+    chosen = {"tall": 0.2, "start": 0.0, "speed": 1.0, "depth": Depth(0, 1, 1, 1), "aspect": 16 / 9, **more}
+    return Mover(1, "walker", PLAIN, way, **chosen)
 
 
 # --- what happens, and how it is taken --------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("name", ["lane", "hive", "night", "open-day", "track-road"])
+@pytest.mark.parametrize("name", ["hive", "night", "open-day"])
 def test_the_same_seed_gives_the_same_pixels_and_another_seed_other_ones(name):
-    options = Options(seed=3, seconds=4.0, width=160, rate=5.0)
+    options = Options(seed=3, seconds=3.0, width=160, rate=4.0)
     one, again, other = (
         [picture for picture, _ in draw_world(build_world(name, o))]
         for o in (options, options, replace(options, seed=4))
@@ -75,10 +74,10 @@ def test_size_and_rate_change_how_a_world_is_taken_and_not_what_happens(name):
                 assert then == here
 
 
-@pytest.mark.parametrize("name", WORLD_NAMES)
+@pytest.mark.parametrize("name", ["pond", "lane", "low", "five", "open-day", "barn-door", "track-road"])
 def test_crossings_are_where_the_exact_foot_goes_over_the_line(name):
-    """Seen a hundred times a second: every first way over and no other, within the dithering that is one passage."""
-    world = build_world(name, Options(seed=6, seconds=8.0, width=320))
+    """Seen fifty times a second: every first way over and no other, within the dithering that is one passage."""
+    world = build_world(name, Options(seed=6, seconds=6.0, width=320))
     found = true_crossings(world)
     for number, line in enumerate(world.lines):
         if len(line.points) != 2:
@@ -86,7 +85,7 @@ def test_crossings_are_where_the_exact_foot_goes_over_the_line(name):
         (x1, y1), (x2, y2) = (np.array(p) * (world.width, world.height) for p in line.points)
         for one in world.movers:
             sides = []
-            for time in np.arange(0, world.seconds, 0.01):
+            for time in np.arange(0, world.seconds, 0.02):
                 at = one.at(time, world.height)
                 if at is not None:
                     x, y = at.x * world.width, at.y * world.height
@@ -144,6 +143,7 @@ def test_one_behind_another_is_seen_as_far_as_it_is_not_covered():
 # --- movers -----------------------------------------------------------------------------------------------------
 
 
+@settings(max_examples=20)
 @given(st.floats(0.3, 3.0), st.floats(0.05, 0.4))
 def test_a_mover_goes_its_speed_in_own_heights(speed, tall):
     one = mover([(0.0, 0.5), (1.0, 0.5)], speed=speed, tall=tall)
@@ -211,13 +211,13 @@ def test_what_is_restless_goes_nowhere():
     """Over a long time the mean of water and leaves at a place has no drift: the first and the last half agree."""
     for name in ("water", "leaves", "dapples", "grass"):
         layer, rows = layers(3)[name], []
-        for time in np.linspace(0, 120, 240):
+        for time in np.linspace(0, 120, 120):
             picture = np.full((*SIZE, 3), 100.0, np.float32)
             layer(picture, float(time))
             rows.append(picture[:, :80].mean(axis=2))
         table = np.array(rows)
         swing = table.std(axis=0).mean()
-        assert np.abs(table[:120].mean(axis=0) - table[120:].mean(axis=0)).mean() < 0.5 * swing, name
+        assert np.abs(table[:60].mean(axis=0) - table[60:].mean(axis=0)).mean() < 0.5 * swing, name
 
 
 def test_the_sensors_noise_is_as_strong_as_asked_and_grows_with_light():
@@ -244,6 +244,7 @@ def test_light_drifts_slowly_and_each_colour_in_its_own_way():
     assert np.abs(means[:, 0] - means[:, 2]).max() > 2.0
 
 
+@settings(max_examples=20)
 @given(st.integers(0, 1000), st.floats(2.0, 20.0))
 def test_noise_fields_have_no_lean_and_their_own_grain(seed, cell):
     field = noise_field(np.random.default_rng(seed), (120, 160), cell)
