@@ -309,7 +309,7 @@ def test_cells_hold_every_box_once_and_those_near_a_place_are_among_them(seed, c
 def test_every_world_can_be_drawn_and_its_truth_is_inside_the_picture():
     assert tuple(WORLDS) == WORLD_NAMES
     for name in WORLD_NAMES:
-        world = build_world(name, Options(seed=3, seconds=4.0, width=320, rate=5.0))
+        world = build_world(name, Options(seed=3, seconds=4.0, width=320, rate=2.5))
         shapes, rows = set(), []
         for picture, more in draw_world(world):
             shapes.add(picture.shape)
