@@ -24,8 +24,8 @@ from drover.core.project.lock import ProjectLock, is_open_somewhere
 
 __all__ = ["Saving", "unnamed_folder", "unnamed_work"]
 
-EVERY = 400  # ms between two looks at whether something has changed
-AGAIN = 5  # looks between two tries where saving failed
+EVERY = 200  # ms between two looks at whether something has changed
+AGAIN = 10  # looks between two tries where saving failed
 
 
 def unnamed_folder() -> Path:
