@@ -120,7 +120,7 @@ def test_moving_the_mean_moves_every_model_along():
 
 
 def test_covariances_stay_positive_over_half_a_million_steps():
-    """Two hundred mixtures at once, each two and a half thousand times: long coasting, then being seen, over and over."""
+    """Two hundred mixtures at once, each 2,500 times: long coasting, then being seen, over and over."""
     many = 200
     mean, cov = new_filters(np.tile([10.0, 20.0, 30.0, 40.0], (many, 1)), 0.5)
     mode = new_modes(cov)
