@@ -132,11 +132,16 @@ class _Clock:
         self._scale = None
         self.seen, self._start, self._time = KNOWN, LONG_AGO, math.inf  # no time has gone by before the first picture
 
-    def _known_scale(self) -> Float32:
+    def known_scale(self) -> Float32:
         """Steps of the difference picture to a level, worked out once: the noise stays as it was measured."""
         if self._scale is None:
             self._scale = (np.float32(NOISE_STEPS) / np.sqrt(self._noise)).astype(np.float32)
         return self._scale
+
+    @property
+    def all_known(self) -> bool:
+        """Whether scene and noise were measured before, and differences are multiples of that noise."""
+        return self.seen >= KNOWN and self._in_noise
 
     def _noise_rate(self, elapsed: float) -> float:
         return 0.0 if self.seen >= KNOWN else 1.0 - math.exp(-NOISE_RATE * elapsed)
@@ -187,6 +192,13 @@ class RunningAverage(_Clock):
 
     def step(self, grey: Grey, time: float) -> bool:
         """Take in one picture; see :class:`BackgroundModel`."""
+        if self.all_known:
+            rate, busy = self.paces(time)
+            kernels.update_known(
+                grey, self._background, self.known_scale(), self.difference, np.float32(self._cut()),
+                np.float32(rate), np.float32(busy),
+            )  # fmt: skip
+            return True
         elapsed, learning = self._tick(time)
         if self.seen == 1:
             self._background[:] = grey
@@ -194,20 +206,21 @@ class RunningAverage(_Clock):
         if learning:
             rate = busy = 1.0 / self.seen
         else:
-            rate = 1.0 - math.exp(-self.settings.rate * elapsed)
-            busy = 1.0 - math.exp(-self.settings.rate * self.settings.busy_share * elapsed)
-        if self._in_noise and self.seen >= KNOWN:
-            kernels.update_known(
-                grey, self._background, self._known_scale(), self.difference, np.float32(self._cut()),
-                np.float32(rate), np.float32(busy),
-            )  # fmt: skip
-            return not learning
+            rate, busy = self._rates(elapsed)
         noise_rate = self._noise_rate(elapsed * kernels.TURNS)
         kernels.update_average(
             grey, self._background, self._noise, self.difference, np.float32(self._cut()), np.float32(rate),
             np.float32(busy), np.float32(noise_rate), np.float32(LEAST_NOISE), self._in_noise, self.seen,
         )  # fmt: skip
         return not learning
+
+    def paces(self, time: float) -> tuple[float, float]:
+        """Go on to the next picture: how far the background moves toward it, where nothing moves and where it does."""
+        return self._rates(self._tick(time)[0])
+
+    def _rates(self, elapsed: float) -> tuple[float, float]:
+        rate, share = self.settings.rate, self.settings.busy_share
+        return 1.0 - math.exp(-rate * elapsed), 1.0 - math.exp(-rate * share * elapsed)
 
 
 class RunningMedian(_Clock):

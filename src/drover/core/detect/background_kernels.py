@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 __all__ = [
     "difference_from_before",
     "mark_moving",
+    "mark_strong",
     "update_average",
     "update_known",
     "update_median",
@@ -314,3 +315,21 @@ def mark_moving(
     octets = np.packbits(moves, axis=1, bitorder="little")
     words[:, -1] = 0
     words.view(np.uint8)[:, : octets.shape[1]] = octets
+
+
+@njit(cache=True, nogil=True)
+def mark_strong(
+    difference: Grey, threshold: np.uint8, weak: NDArray[np.uint64], strong: NDArray[np.uint64]
+) -> None:  # pragma: no cover
+    """Of the pixels set in ``weak`` set in ``strong`` those whose difference is over a higher threshold."""
+    height, width = difference.shape
+    for y in range(height):
+        for w in range(weak.shape[1]):
+            bits = weak[y, w]
+            if bits == 0:
+                strong[y, w] = bits
+                continue
+            over = np.uint64(0)
+            for x in range(64 * w, min(64 * w + 64, width)):
+                over |= np.uint64(difference[y, x] > threshold) << np.uint64(x & 63)
+            strong[y, w] = over & bits

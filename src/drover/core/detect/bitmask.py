@@ -74,47 +74,89 @@ def _slide(words: Words, size: int, width: int, grow: bool, mirrored: bool) -> W
 
 @njit(cache=True, nogil=True)
 def slide_box(words: Words, before: int, after: int, width: int, grow: bool) -> Words:  # pragma: no cover
-    """OR (grow) or AND of the mask over x - before .. x + after and the same in y; both under 64."""
-    height, count = words.shape
-    outside = np.uint64(0) if grow else _ONES
-    tail = np.uint64(width - (count - 1) * 64)
+    """OR (grow) or AND of the mask over x - before .. x + after and the same in y; both under 64.
+
+    Most words of a mask are empty: only those that hold something are worked on.
+    """
+    tail = np.uint64(width - (words.shape[1] - 1) * 64)
     tail_mask = _ONES if tail == np.uint64(64) else (np.uint64(1) << tail) - np.uint64(1)
-    across = np.empty_like(words)
+    if grow:
+        return _spread_down(_spread_across(words, before, after, tail_mask), before, after)
+    return _shrunk_down(_shrunk_across(words, before, after, tail_mask), before, after)
+
+
+@njit(cache=True, nogil=True)
+def _spread_across(words: Words, before: int, after: int, tail_mask: np.uint64) -> Words:  # pragma: no cover
+    """OR along the rows: each word into itself and its two neighbours."""
+    height, count = words.shape
+    out = np.zeros_like(words)
     for y in range(height):
         for w in range(count):
             here = words[y, w]
-            left = words[y, w - 1] if w > 0 else outside
-            right = words[y, w + 1] if w + 1 < count else outside
-            if not grow:
-                if w == count - 1:
-                    here |= ~tail_mask
-                if w + 1 == count - 1:
-                    right |= ~tail_mask
-            if grow and here == np.uint64(0) and left == np.uint64(0) and right == np.uint64(0):
-                across[y, w] = np.uint64(0)
+            if here == np.uint64(0):
                 continue
-            if not grow and here == np.uint64(0):
-                across[y, w] = np.uint64(0)
-                continue
-            out = here
+            own, left, right = here, np.uint64(0), np.uint64(0)
             for s in range(1, before + 1):
-                moved = (here << np.uint64(s)) | (left >> np.uint64(64 - s))
-                out = out | moved if grow else out & moved
+                own |= here << np.uint64(s)
+                right |= here >> np.uint64(64 - s)
             for s in range(1, after + 1):
-                moved = (here >> np.uint64(s)) | (right << np.uint64(64 - s))
-                out = out | moved if grow else out & moved
-            if w == count - 1:
-                out &= tail_mask
-            across[y, w] = out
-    result = np.empty_like(words)
+                own |= here >> np.uint64(s)
+                left |= here << np.uint64(64 - s)
+            out[y, w] |= own
+            if w > 0:
+                out[y, w - 1] |= left
+            if w + 1 < count:
+                out[y, w + 1] |= right
+        out[y, count - 1] &= tail_mask
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _spread_down(words: Words, before: int, after: int) -> Words:  # pragma: no cover
+    """OR along the columns."""
+    height, count = words.shape
+    out = np.zeros_like(words)
     for y in range(height):
-        low, high = max(0, y - before), min(height - 1, y + after)
         for w in range(count):
-            result[y, w] = across[low, w]
-        for other in range(low + 1, high + 1):
-            for w in range(count):
-                if grow:
-                    result[y, w] |= across[other, w]
-                else:
-                    result[y, w] &= across[other, w]
-    return result
+            if words[y, w] != np.uint64(0):
+                for other in range(max(0, y - after), min(height, y + before + 1)):
+                    out[other, w] |= words[y, w]
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _shrunk_across(words: Words, before: int, after: int, tail_mask: np.uint64) -> Words:  # pragma: no cover
+    """AND along the rows; beyond the edge counts as set."""
+    height, count = words.shape
+    out = np.zeros_like(words)
+    for y in range(height):
+        for w in range(count):
+            if words[y, w] == np.uint64(0):
+                continue
+            here = words[y, w] | ~tail_mask if w == count - 1 else words[y, w]
+            left = words[y, w - 1] if w > 0 else _ONES
+            right = words[y, w + 1] if w + 1 < count else _ONES
+            if w + 1 == count - 1:
+                right |= ~tail_mask
+            kept = here
+            for s in range(1, before + 1):
+                kept &= (here << np.uint64(s)) | (left >> np.uint64(64 - s))
+            for s in range(1, after + 1):
+                kept &= (here >> np.uint64(s)) | (right << np.uint64(64 - s))
+            out[y, w] = kept & tail_mask if w == count - 1 else kept
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _shrunk_down(words: Words, before: int, after: int) -> Words:  # pragma: no cover
+    """AND along the columns; beyond the edge counts as set."""
+    height, count = words.shape
+    out = np.zeros_like(words)
+    for y in range(height):
+        for w in range(count):
+            kept = words[y, w]
+            if kept != np.uint64(0):
+                for other in range(max(0, y - before), min(height, y + after + 1)):
+                    kept &= words[other, w]
+                out[y, w] = kept
+    return out

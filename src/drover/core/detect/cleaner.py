@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.detect.background import cut_of
-from drover.core.detect.background_kernels import mark_moving
+from drover.core.detect.background_kernels import mark_moving, mark_strong
 from drover.core.detect.bitmask import Words, close_mask, open_mask, unpack, words_for
 from drover.core.detect.blobs import Blobs, fill_holes, find_blobs, words_of
 from drover.core.detect.hysteresis import held_together
@@ -39,12 +39,12 @@ class Cleaner:
     def mark(self, difference: NDArray[np.uint8]) -> None:
         """Mark the pixels over the threshold."""
         rule = self.settings.background
-        cut = cut_of(rule)
-        mark_moving(difference, float(cut), self._strong, self._over)
+        cut = float(cut_of(rule))
+        mark_moving(difference, cut * rule.weak_share, self.raw, self._over)
         if rule.weak_share < 1.0:
-            mark_moving(difference, float(cut * rule.weak_share), self.raw, self._over)
+            mark_strong(difference, np.uint8(min(max(cut, 0.0), 255.0)), self.raw, self._strong)
         else:
-            self.raw[:] = self._strong
+            self._strong[:] = self.raw
         self.shadow[:] = 0
 
     def take_shadows(

@@ -23,7 +23,7 @@ class ColourModel:
         self._settings, self._keep_still = settings, keep_still
         self._model: BackgroundModel | None = None
         self._state: ModelState | None = None
-        self._seen = np.zeros((0, 0), np.uint8)
+        self._seen, self._own = np.zeros((0, 0), np.uint8), False
 
     def step(self, chroma: NDArray[np.uint8] | None, gain: float, time: float, difference: NDArray[np.uint8]) -> None:
         """Take in the colour of a picture and raise ``difference`` where colour says more than brightness.
@@ -37,14 +37,30 @@ class ColourModel:
             self._model = make_model(self._settings, planes.shape, self._keep_still)
             if self._state is not None and self._state.picture.shape == planes.shape:
                 self._model.restore(self._state)
-        if abs(gain - 1.0) > 0.004:
+        if self.factor(gain) != 1.0:
             planes = _calm(planes, np.float32(1.0 / gain))
-        self._seen = planes
+        self._seen, self._own = planes, False
         if self._model.step(planes, time):
             if self._settings.threshold_in == "noise":
                 join_differences(self._model.difference, difference)
             else:
                 raise_difference(self._model.difference, np.float32(self._settings.colour_weight), difference)
+
+    @property
+    def model(self) -> BackgroundModel | None:
+        """The model of the planes, one under the other; None before the first picture."""
+        return self._model
+
+    def factor(self, gain: float) -> float:
+        """By what colours are multiplied to be in the background's light; 1 where it makes no difference."""
+        return 1.0 / gain if abs(gain - 1.0) > 0.004 else 1.0
+
+    def room_for(self, chroma: NDArray[np.uint8]) -> NDArray[np.uint8]:
+        """Where the planes of this picture in the background's light are to be written, one under the other."""
+        shape = (2 * chroma.shape[1], chroma.shape[2])
+        if self._seen.shape != shape or not self._own:
+            self._seen, self._own = np.empty(shape, np.uint8), True
+        return self._seen
 
     def begin(self, chroma: NDArray[np.float32], noise: NDArray[np.float32]) -> None:
         """Take the colour of the empty scene and its noise, (2, height / 2, width / 2), as measured before."""

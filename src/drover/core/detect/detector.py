@@ -12,6 +12,7 @@ from drover.core.detect.blobs import take_blobs
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.colour import ColourModel
 from drover.core.detect.growing import GrowingColumn
+from drover.core.detect.known_scene import step_known
 from drover.core.detect.light import LightFollower
 from drover.core.detect.look import describe_blobs, no_looks
 from drover.core.detect.shadows import ShadowFinder
@@ -121,12 +122,10 @@ class Detector:
         self._grey, self._chroma = grey, None
         interval = 0.0 if self._time is None else frame.time - self._time
         self._time = frame.time
-        ready = model.step(grey, frame.time)
-        self._learnt += 1
         cleaner = self.cleaner
         chroma = self._chroma = frame.chroma if self.wants_colour else None
-        if self._colour is not None:
-            self._colour.step(chroma, self._light.gain if self._follows else 1.0, frame.time, model.difference)
+        ready = self._take_in(grey, chroma, frame.time)
+        self._learnt += 1
         if not ready:
             cleaner.clear()
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=True)
@@ -157,6 +156,17 @@ class Detector:
         return DetectedFrame(
             frame.index, kept.box, confidence, kept.area, kept.run_count, kept.runs, counts, rejected, look, jump
         )
+
+    def _take_in(self, grey: NDArray[np.uint8], chroma: NDArray[np.uint8] | None, time: float) -> bool:
+        """Step the background of brightness and colour; False while it is learnt."""
+        if self._colour is None:
+            return self.model.step(grey, time)
+        gain = self._light.gain if self._follows else 1.0
+        if step_known(self.model, self._colour, grey, chroma, gain, time):
+            return True
+        ready = self.model.step(grey, time)
+        self._colour.step(chroma, gain, time, self.model.difference)
+        return ready
 
     # --- pictures for the screen ----------------------------------------------------------------------------
 
