@@ -149,7 +149,7 @@ def test_brightness_and_colours_join_as_the_root_of_their_squares(seed):
         for x in range(12):
             parts = float(grey[y, x]), float(colour[y // 2, x // 2]), float(colour[4 + y // 2, x // 2])
             want[y, x] = min(np.sqrt(sum(p * p for p in parts)), 255.0)
-    join_differences(colour, grey)
+    join_differences(colour, grey, 0, len(colour) // 2)
     assert np.abs(grey - want).max() <= 1.0
 
 

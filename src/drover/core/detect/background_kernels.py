@@ -24,13 +24,13 @@ _HALF = np.float32(0.5)
 _MOST = np.float32(255.0)
 
 
-@njit(cache=True, nogil=True, fastmath=True, inline="always")
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
 def _shown(size, variance, in_noise):  # type: ignore[no-untyped-def]  # pragma: no cover
     """A difference as the difference picture holds it, still a float."""
     return size * _EIGHT / np.sqrt(variance) if in_noise else size
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def update_average(
     grey: Grey,
     background: Float32,
@@ -58,7 +58,7 @@ def update_average(
             for x in range(width):
                 delta = np.float32(grey[y, x]) - background[y, x]
                 shown = abs(delta) * _EIGHT / np.sqrt(noise[y, x])
-                difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+                difference[y, x] = np.uint8(np.int32(min(shown + _HALF, _MOST)))
                 background[y, x] += (busy_rate if shown > cut else rate) * delta
                 learnt = max(least_noise, noise[y, x] + learns * (delta * delta - noise[y, x]))
                 noise[y, x] = noise[y, x] if shown > cut else learnt
@@ -66,7 +66,7 @@ def update_average(
             for x in range(width):
                 delta = np.float32(grey[y, x]) - background[y, x]
                 size = abs(delta)
-                difference[y, x] = np.uint8(min(size + _HALF, _MOST))
+                difference[y, x] = np.uint8(np.int32(min(size + _HALF, _MOST)))
                 background[y, x] += (busy_rate if size > cut else rate) * delta
                 learnt = max(least_noise, noise[y, x] + learns * (delta * delta - noise[y, x]))
                 noise[y, x] = noise[y, x] if size > cut else learnt
@@ -74,11 +74,11 @@ def update_average(
             for x in range(width):
                 delta = np.float32(grey[y, x]) - background[y, x]
                 size = abs(delta)
-                difference[y, x] = np.uint8(min(size + _HALF, _MOST))
+                difference[y, x] = np.uint8(np.int32(min(size + _HALF, _MOST)))
                 background[y, x] += (busy_rate if size > cut else rate) * delta
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def update_known(
     grey: Grey,
     background: Float32,
@@ -94,11 +94,11 @@ def update_known(
         for x in range(width):
             delta = np.float32(grey[y, x]) - background[y, x]
             shown = abs(delta) * scale[y, x]
-            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+            difference[y, x] = np.uint8(np.int32(min(shown + _HALF, _MOST)))
             background[y, x] += (busy_rate if shown > cut else rate) * delta
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def update_median(
     grey: Grey,
     background: Float32,
@@ -118,7 +118,7 @@ def update_median(
             delta = np.float32(grey[y, x]) - background[y, x]
             size = abs(delta)
             shown = _shown(size, noise[y, x], in_noise)
-            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+            difference[y, x] = np.uint8(np.int32(min(shown + _HALF, _MOST)))
             busy = shown > cut
             most = busy_pace if busy else pace
             background[y, x] += min(max(delta, -most), most)
@@ -126,7 +126,7 @@ def update_median(
             noise[y, x] = noise[y, x] if busy else learnt
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def difference_from_before(
     grey: Grey,
     before: Grey,
@@ -145,12 +145,12 @@ def difference_from_before(
             now = np.float32(grey[y, x])
             size = min(abs(now - np.float32(before[y, x])), abs(now - np.float32(older[y, x])))
             shown = _shown(size, noise[y, x], in_noise)
-            difference[y, x] = np.uint8(min(shown + _HALF, _MOST))
+            difference[y, x] = np.uint8(np.int32(min(shown + _HALF, _MOST)))
             learnt = max(least_noise, noise[y, x] + noise_rate * (size * size - noise[y, x]))
             noise[y, x] = noise[y, x] if shown > cut else learnt
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def update_mixture(
     grey: Grey,
     mean: Float32,
@@ -168,7 +168,7 @@ def update_mixture(
     turn: int,
     first_row: int,
     past_row: int,
-) -> None:  # pragma: no cover
+) -> np.float32:  # pragma: no cover
     """One step of the mixture, in place, for some rows.
 
     ``faces`` (height, width, components, 3) holds weight, mean and variance in order of weight, all of one pixel
@@ -182,25 +182,34 @@ def update_mixture(
     """
     width = grey.shape[1]
     odd = np.zeros(-(-width // 8) * 8, np.uint8)
-    eights = odd.view(np.uint64)
+    eights, places = odd.view(np.uint64), np.empty(odd.shape[0] + 1, np.int64)
+    last, touched = faces.shape[2] - 1, np.float32(0.0)
     for y in range(first_row, past_row):
         _look_at_first(grey, mean, variance, count, difference, odd, y, rate, least_noise, in_noise, turn)
+        n = 0
         for e in range(eights.shape[0]):
-            if eights[e] == 0:
-                continue
-            for x in range(8 * e, min(8 * e + 8, width)):
-                if not odd[x]:
-                    continue
-                faces[y, x, 0, 1], faces[y, x, 0, 2] = mean[y, x], variance[y, x]
-                n, nearest = _update_pixel(
-                    np.float32(grey[y, x]), faces, y, x, int(count[y, x]), rate, busy_rate, pruning, background_share,
-                    least_noise, first_noise, in_noise,
-                )  # fmt: skip
-                count[y, x], difference[y, x] = n, nearest
-                mean[y, x], variance[y, x] = faces[y, x, 0, 1], faces[y, x, 0, 2]
+            if eights[e] != 0:
+                for x in range(8 * e, min(8 * e + 8, width)):
+                    places[n] = x
+                    n += odd[x]
+        # All of them are touched before any is worked on, so that the waits for memory run side by side.
+        near = np.float32(0.0)
+        for k in range(n):
+            near += faces[y, places[k], 0, 0] + faces[y, places[k], last, 2]
+        touched += near
+        for k in range(n):
+            x = places[k]
+            faces[y, x, 0, 1], faces[y, x, 0, 2] = mean[y, x], variance[y, x]
+            many, nearest = _update_pixel(
+                np.float32(grey[y, x]), faces[y, x], int(count[y, x]), rate, busy_rate, pruning, background_share,
+                least_noise, first_noise, in_noise,
+            )  # fmt: skip
+            count[y, x], difference[y, x] = many, nearest
+            mean[y, x], variance[y, x] = faces[y, x, 0, 1], faces[y, x, 0, 2]
+    return touched
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _look_at_first(
     grey: Grey,
     mean: Float32,
@@ -215,35 +224,31 @@ def _look_at_first(
     turn: int,
 ) -> None:  # pragma: no cover
     """One row of the first components; ``odd`` (width,) becomes 1 where a pixel has to be looked at in full."""
-    width = grey.shape[1]
-    nine = np.float32(9.0)
-    # Plain loops with one thing to do each: only so are they turned into wide instructions.
-    for x in range(width):
-        delta = np.float32(grey[y, x]) - mean[y, x]
-        odd[x] = np.uint8(delta * delta >= nine * variance[y, x])
+    now, middle, spread, faces, shown = grey[y], mean[y], variance[y], count[y], difference[y]
+    nine, shift = np.float32(9.0), (TURNS - (y + turn) % TURNS) % TURNS
+    # Plain loops with one thing to do each, bytes by way of 32-bit numbers: only so do they become wide instructions.
+    for x in range(now.shape[0]):
+        delta = np.float32(now[x]) - middle[x]
+        due = (faces[x] != 1) & ((np.int32(x) + np.int32(shift)) & np.int32(TURNS - 1) == 0)
+        odd[x] = np.uint8((delta * delta >= nine * spread[x]) | due)
     if in_noise:
-        for x in range(width):
-            size = abs(np.float32(grey[y, x]) - mean[y, x]) * _EIGHT / np.sqrt(variance[y, x])
-            difference[y, x] = np.uint8(min(size + _HALF, _MOST))
+        for x in range(now.shape[0]):
+            size = abs(np.float32(now[x]) - middle[x]) * _EIGHT / np.sqrt(spread[x])
+            shown[x] = np.uint8(np.int32(min(size + _HALF, _MOST)))
     else:
-        for x in range(width):
-            size = abs(np.float32(grey[y, x]) - mean[y, x])
-            difference[y, x] = np.uint8(min(size + _HALF, _MOST))
-    for x in range((y + turn) % TURNS, width, TURNS):
-        odd[x] |= np.uint8(count[y, x] != 1)
-    for x in range(width):
-        step = rate * np.float32(odd[x] == 0)
-        delta = np.float32(grey[y, x]) - mean[y, x]
-        mean[y, x] += step * delta
-        variance[y, x] = max(least_noise, variance[y, x] + step * (delta * delta - variance[y, x]))
+        for x in range(now.shape[0]):
+            shown[x] = np.uint8(np.int32(min(abs(np.float32(now[x]) - middle[x]) + _HALF, _MOST)))
+    for x in range(now.shape[0]):
+        step = rate if odd[x] == 0 else np.float32(0.0)
+        delta = np.float32(now[x]) - middle[x]
+        middle[x] += step * delta
+        spread[x] = max(least_noise, spread[x] + step * (delta * delta - spread[x]))
 
 
-@njit(cache=True, nogil=True, fastmath=True, inline="always")
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
 def _update_pixel(
     value: np.float32,
     faces: Float32,
-    y: int,
-    x: int,
     n: int,
     rate: np.float32,
     busy_rate: np.float32,
@@ -254,16 +259,16 @@ def _update_pixel(
     in_noise: bool,
 ) -> tuple[int, np.uint8]:  # pragma: no cover
     """One step of one pixel's mixture, in full: how many components it has now, and its difference."""
-    most = faces.shape[2]
+    most = faces.shape[0]
     nearest, before = np.float32(1e9), np.float32(0.0)
     owner, owner_is_background = -1, False
     for k in range(n):
-        delta = value - faces[y, x, k, 1]
+        delta = value - faces[k, 1]
         behind = before < background_share
-        before += faces[y, x, k, 0]
+        before += faces[k, 0]
         if behind:
-            nearest = min(nearest, _shown(abs(delta), faces[y, x, k, 2], in_noise))
-        if owner < 0 and delta * delta < np.float32(9.0) * faces[y, x, k, 2]:
+            nearest = min(nearest, _shown(abs(delta), faces[k, 2], in_noise))
+        if owner < 0 and delta * delta < np.float32(9.0) * faces[k, 2]:
             owner, owner_is_background = k, behind
     difference = np.uint8(min(nearest + _HALF, _MOST)) if n > 0 else np.uint8(0)
     step = rate if owner_is_background or n == 0 else busy_rate
@@ -272,35 +277,35 @@ def _update_pixel(
     total = np.float32(0.0)
     kept = 0
     for k in range(n):
-        w = faces[y, x, k, 0] - step * (faces[y, x, k, 0] + pruning)
+        w = faces[k, 0] - step * (faces[k, 0] + pruning)
         if k == owner:
             w += step
             share = min(np.float32(1.0), step / max(w, np.float32(1e-6)))
-            delta = value - faces[y, x, k, 1]
-            faces[y, x, k, 1] += share * delta
-            changed = faces[y, x, k, 2] + share * (delta * delta - faces[y, x, k, 2])
-            faces[y, x, k, 2] = min(max(changed, least_noise), np.float32(5.0) * first_noise)
+            delta = value - faces[k, 1]
+            faces[k, 1] += share * delta
+            changed = faces[k, 2] + share * (delta * delta - faces[k, 2])
+            faces[k, 2] = min(max(changed, least_noise), np.float32(5.0) * first_noise)
         if w > 0:
-            faces[y, x, kept, 0], faces[y, x, kept, 1], faces[y, x, kept, 2] = w, faces[y, x, k, 1], faces[y, x, k, 2]
+            faces[kept, 0], faces[kept, 1], faces[kept, 2] = w, faces[k, 1], faces[k, 2]
             kept += 1
             total += w
     if owner < 0:
         if kept == most:
             kept -= 1
-            total -= faces[y, x, kept, 0]
-        faces[y, x, kept, 0] = np.float32(1.0) if n == 0 else step
-        faces[y, x, kept, 1], faces[y, x, kept, 2] = value, first_noise
-        total += faces[y, x, kept, 0]
+            total -= faces[kept, 0]
+        faces[kept, 0] = np.float32(1.0) if n == 0 else step
+        faces[kept, 1], faces[kept, 2] = value, first_noise
+        total += faces[kept, 0]
         kept += 1
     scale = np.float32(1.0) / total
     for k in range(kept):
-        faces[y, x, k, 0] *= scale
+        faces[k, 0] *= scale
     for k in range(kept - 1, 0, -1):
-        if faces[y, x, k, 0] > faces[y, x, k - 1, 0]:
+        if faces[k, 0] > faces[k - 1, 0]:
             for part in range(3):
-                held = faces[y, x, k, part]
-                faces[y, x, k, part] = faces[y, x, k - 1, part]
-                faces[y, x, k - 1, part] = held
+                held = faces[k, part]
+                faces[k, part] = faces[k - 1, part]
+                faces[k - 1, part] = held
     return kept, difference
 
 

@@ -11,9 +11,10 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.detect.background import BackgroundModel, ModelState, make_model
+from drover.core.detect.bands import in_bands
 from drover.core.recipe import BackgroundSettings
 
-__all__ = ["ColourModel"]
+__all__ = ["ColourModel", "in_pairs"]
 
 
 class ColourModel:
@@ -42,7 +43,7 @@ class ColourModel:
         self._seen, self._own = planes, False
         if self._model.step(planes, time):
             if self._settings.threshold_in == "noise":
-                join_differences(self._model.difference, difference)
+                in_bands(join_differences, len(planes) // 2, self._model.difference, difference)
             else:
                 raise_difference(self._model.difference, np.float32(self._settings.colour_weight), difference)
 
@@ -90,30 +91,50 @@ class ColourModel:
             self._model.restore(state)
 
 
-def _calm(planes: NDArray[np.uint8], factor: np.float32) -> NDArray[np.uint8]:
-    out = (planes.astype(np.float32) - np.float32(128.0)) * factor + np.float32(128.5)
-    return np.clip(out, 0, 255).astype(np.uint8)
+@njit(cache=True, nogil=True, fastmath=True)
+def _calm(planes: NDArray[np.uint8], factor: np.float32) -> NDArray[np.uint8]:  # pragma: no cover
+    """Colours brought to the background's light."""
+    out = np.empty_like(planes)
+    for y in range(planes.shape[0]):
+        for u in range(planes.shape[1]):
+            light = (np.float32(planes[y, u]) - np.float32(128.0)) * factor + np.float32(128.5)
+            out[y, u] = np.uint8(np.int32(min(max(light, np.float32(0.0)), np.float32(255.0))))
+    return out
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def join_differences(colour: NDArray[np.uint8], difference: NDArray[np.uint8]) -> None:  # pragma: no cover
+def join_differences(
+    colour: NDArray[np.uint8], difference: NDArray[np.uint8], first_row: int, past_row: int
+) -> None:  # pragma: no cover
     """One measure of difference: the root of the squares of brightness and both colours, all in eighths of their noise.
 
-    In place; ``colour`` is (2 x half height, half width), ``difference`` (height, width).
+    In place, for some rows of the colours and what they cover; ``colour`` is (2 x half height, half width),
+    ``difference`` (height, width).
     """
-    half, width = colour.shape[0] // 2, colour.shape[1]
-    full = difference.shape[1]
-    squares = np.empty(width, np.float32)
-    for y in range(difference.shape[0]):
-        row = min(y >> 1, half - 1)
-        if y & 1 == 0 or row != y >> 1:
-            for u in range(width):
-                a, b = np.float32(colour[row, u]), np.float32(colour[row + half, u])
-                squares[u] = a * a + b * b
-        for x in range(full):
-            own = np.float32(difference[y, x])
-            size = np.sqrt(own * own + squares[min(x >> 1, width - 1)])
-            difference[y, x] = np.uint8(min(size + np.float32(0.5), np.float32(255.0)))
+    half, across = colour.shape[0] // 2, colour.shape[1]
+    height, width = difference.shape
+    squares = np.empty(across, np.float32)
+    twice = np.empty(2 * max(across, width // 2 + 1), np.float32)
+    for r in range(first_row, past_row):
+        for u in range(across):
+            a, b = np.float32(colour[r, u]), np.float32(colour[r + half, u])
+            squares[u] = a * a + b * b
+        in_pairs(squares, twice)
+        for y in range(2 * r, height if r == half - 1 else 2 * r + 2):
+            for x in range(width):
+                own = np.float32(difference[y, x])
+                size = np.sqrt(own * own + twice[x])
+                difference[y, x] = np.uint8(np.int32(min(size + np.float32(0.5), np.float32(255.0))))
+
+
+@njit(cache=True, nogil=True, inline="always")
+def in_pairs(values: NDArray[np.float32], twice: NDArray[np.float32]) -> None:  # pragma: no cover
+    """Every value twice, and the last one on to the end; as pairs, since single stores two apart are slow."""
+    bits, pairs = values.view(np.uint32), twice.view(np.uint64)
+    for u in range(values.shape[0]):
+        one = np.uint64(bits[u])
+        pairs[u] = one | (one << np.uint64(32))
+    twice[2 * values.shape[0] :] = values[values.shape[0] - 1]
 
 
 @njit(cache=True, nogil=True)

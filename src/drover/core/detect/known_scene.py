@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from drover.core.detect.background import BackgroundModel, RunningAverage, cut_of
 from drover.core.detect.bands import in_bands
-from drover.core.detect.colour import ColourModel
+from drover.core.detect.colour import ColourModel, in_pairs
 
 __all__ = ["step_known"]
 
@@ -75,19 +75,12 @@ def update_both(
     half, across = chroma.shape[1], chroma.shape[2]
     squares = np.empty(across, np.float32)
     twice = np.empty(2 * max(across, width // 2 + 1), np.float32)
-    bits, pairs = squares.view(np.uint32), twice.view(np.uint64)
     for r in range(first_row, past_row):
         squares[:] = 0
         for p in range(2):
             row = p * half + r
-            _colour_row(
-                chroma[p, r], seen[row], ground[row], ground_scale[row], squares, factor, cut, rate, busy_rate
-            )
-        # Every colour belongs to two pixels of a row: written as pairs, since single stores two apart are slow.
-        for u in range(across):
-            one = np.uint64(bits[u])
-            pairs[u] = one | (one << np.uint64(32))
-        twice[2 * across :] = squares[across - 1]
+            _colour_row(chroma[p, r], seen[row], ground[row], ground_scale[row], squares, factor, cut, rate, busy_rate)
+        in_pairs(squares, twice)
         for y in range(2 * r, height if r == half - 1 else 2 * r + 2):
             _grey_row(grey[y], background[y], scale[y], difference[y], twice, cut, rate, busy_rate)
 

@@ -159,7 +159,7 @@ def smoothed(field: NDArray[np.float32]) -> NDArray[np.float32]:  # pragma: no c
     return out.astype(np.float32)
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def _scale_rows(
     grey: NDArray[np.uint8], factor: NDArray[np.float32], out: NDArray[np.uint8], first: int, past: int
 ) -> None:  # pragma: no cover
@@ -169,7 +169,7 @@ def _scale_rows(
             out[y, x] = np.uint8(np.int32(min(np.float32(grey[y, x]) * factor[x] + _HALF, _MOST)))
 
 
-@njit(cache=True, nogil=True, fastmath=True)
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 def even_out(
     grey: NDArray[np.uint8],
     field: NDArray[np.float32],
