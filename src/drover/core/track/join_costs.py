@@ -23,6 +23,8 @@ FAST, FAR = 0.4, 0.16  # sizes/s, and sizes, from which a way has a direction
 GROWN_WEIGHT, WAIT_WEIGHT = 0.8, 0.1  # cost of a summed log ratio of sizes of 1, and of a second between
 MOST_STARTS = 8  # beginnings that are weighed for each end, the cheapest
 TRIED_WAITS = 6
+NEVER = np.float32(1e30)  # a cost in short numbers that is beyond reach
+ROUNDING = 0.005  # by how much a cost in short numbers may be off
 
 
 class Ends(NamedTuple):
@@ -44,43 +46,25 @@ def find_joins(last: Ends, first: Ends, goes_on: Int, within: float) -> tuple[In
     """
     order = np.argsort(first.time, kind="mergesort")
     order = order[~first.at_edge[order]]
-    when, x, y = first.time[order], first.centre[order, 0], first.centre[order, 1]
-    root = np.sqrt(np.sqrt(first.size[order, 0] * first.size[order, 1]))
-    vx, vy = first.speed[order, 0], first.speed[order, 1]
-    fast = np.hypot(vx, vy)
-    wide, tall = np.log(first.size[order, 0]), np.log(first.size[order, 1])
-    near = np.empty(order.shape[0], np.uint8)
+    when = first.time[order]
+    rows = _plain_rows(first, order)
+    least = np.empty(order.shape[0], np.float32)
     room, n = 4 * last.time.shape[0] + 64, 0
     ends, starts, costs = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room)
     best, best_cost = np.empty(MOST_STARTS, np.int64), np.empty(MOST_STARTS)
     for a in range(last.time.shape[0]):
-        found, gone = 0, last.time[a]
-        own_wide, own_tall = np.log(last.size[a, 0]), np.log(last.size[a, 1])
-        own_root = np.sqrt(np.sqrt(last.size[a, 0] * last.size[a, 1]))
-        own_x, own_y, own_vx, own_vy = last.centre[a, 0], last.centre[a, 1], last.speed[a, 0], last.speed[a, 1]
+        found, gone, limit = 0, last.time[a], NEVER
         begin = np.searchsorted(when, gone, side="right")
         past = np.searchsorted(when, gone + max(within, 0.0) + 1e-9, side="right")
         if last.at_edge[a]:
             past = begin
-        _in_reach(last, a, when, x, y, root, fast, begin, past, near)
+        _least_costs(last, a, gone, when[begin:past], rows, begin, past, least)
         for here in range(begin, past):
-            if near[here] == 0:
-                continue
-            wait = when[here] - gone
-            grown = abs(wide[here] - own_wide) + abs(tall[here] - own_tall)
-            least = GROWN_WEIGHT * grown + WAIT_WEIGHT * wait - 1e-9  # what it costs in any case
-            if grown > MOST_GROWN + 1e-9 or (found == MOST_STARTS and least >= best_cost[found - 1]):
+            if not least[here - begin] < limit:
                 continue
             b = int(order[here])
-            if b == goes_on[a]:
-                continue
-            way_x, way_y, length = x[here] - own_x, y[here] - own_y, own_root * root[here]
-            off, reach = least_off(wait, way_x, way_y, own_vx, own_vy, vx[here], vy[here]), reach_of(length, wait)
-            cost = off / reach + least + 1e-9
-            if off > reach or (found == MOST_STARTS and cost >= best_cost[found - 1]):
-                continue
-            cost += turned(way_x, way_y, own_vx, own_vy, length) + turned(way_x, way_y, vx[here], vy[here], length)
-            if found == MOST_STARTS and cost >= best_cost[found - 1]:
+            cost = np.inf if b == goes_on[a] else cost_of(last, a, first, b, when[here] - gone)
+            if cost == np.inf or (found == MOST_STARTS and cost >= best_cost[found - 1]):
                 continue
             k = min(found, MOST_STARTS - 1)
             while k > 0 and best_cost[k - 1] > cost:
@@ -88,6 +72,8 @@ def find_joins(last: Ends, first: Ends, goes_on: Int, within: float) -> tuple[In
                 k -= 1
             best[k], best_cost[k] = b, cost
             found = min(found + 1, MOST_STARTS)
+            if found == MOST_STARTS:
+                limit = np.float32(best_cost[found - 1] + ROUNDING)
         if n + found + 1 > room:
             room = 2 * room + found
             ends, starts, costs = longer(ends, room), longer(starts, room), longer(costs, room)
@@ -103,30 +89,62 @@ def find_joins(last: Ends, first: Ends, goes_on: Int, within: float) -> tuple[In
 
 
 @njit(cache=True, nogil=True)
-def _in_reach(
+def _plain_rows(first: Ends, order: Int) -> NDArray[np.float32]:  # pragma: no cover
+    """Centre, speed, logarithms of the sides and root of the size of each beginning, (7, beginnings) float32."""
+    rows = np.empty((7, order.shape[0]), np.float32)
+    for k in range(order.shape[0]):
+        b = order[k]
+        wide, tall = np.log(first.size[b, 0]), np.log(first.size[b, 1])
+        rows[0, k], rows[1, k] = first.centre[b, 0], first.centre[b, 1]
+        rows[2, k], rows[3, k] = first.speed[b, 0], first.speed[b, 1]
+        rows[4, k], rows[5, k], rows[6, k] = wide, tall, np.exp(0.25 * (wide + tall))
+    return rows
+
+
+@njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+def _least_costs(
     last: Ends,
     a: int,
+    gone: float,
     when: Float,
-    x: Float,
-    y: Float,
-    root: Float,
-    fast: Float,
+    rows: NDArray[np.float32],
     begin: int,
     past: int,
-    near: NDArray[np.uint8],
+    least: NDArray[np.float32],
 ) -> None:  # pragma: no cover
-    """Mark the beginnings that end ``a`` could have reached: one plain pass, most of them are ruled out here."""
-    own_x, own_y, gone = last.centre[a, 0], last.centre[a, 1], last.time[a]
-    own_root = np.sqrt(np.sqrt(last.size[a, 0] * last.size[a, 1]))
-    own_fast = np.hypot(last.speed[a, 0], last.speed[a, 1])
-    when, x, y, root = when[begin:past], x[begin:past], y[begin:past], root[begin:past]
-    fast, near = fast[begin:past], near[begin:past]
-    for here in range(when.shape[0]):
-        wait = when[here] - gone
-        faster = own_fast if own_fast > fast[here] else fast[here]
-        reach = faster * wait + own_root * root[here] * (SLACK + DRIFT * wait)
-        off_x, off_y = abs(x[here] - own_x), abs(y[here] - own_y)
-        near[here] = (off_x if off_x > off_y else off_y) <= reach
+    """What end ``a`` costs with each beginning, but for turns; ``NEVER`` beyond reach.
+
+    One plain pass in short numbers, as wide as the machine has it: nearly all pairs are ruled out by it.
+    """
+    x, y, vx, vy = rows[0][begin:past], rows[1][begin:past], rows[2][begin:past], rows[3][begin:past]
+    wide, tall, root = rows[4][begin:past], rows[5][begin:past], rows[6][begin:past]
+    own_x, own_y = np.float32(last.centre[a, 0]), np.float32(last.centre[a, 1])
+    own_vx, own_vy = np.float32(last.speed[a, 0]), np.float32(last.speed[a, 1])
+    own_wide, own_tall = np.float32(np.log(last.size[a, 0])), np.float32(np.log(last.size[a, 1]))
+    own_root = np.float32(np.sqrt(np.sqrt(last.size[a, 0] * last.size[a, 1])))
+    for k in range(when.shape[0]):
+        wait = np.float32(when[k] - gone)
+        way_x, way_y = x[k] - own_x, y[k] - own_y
+        off = _least_square(way_x, way_y, own_vx * wait, own_vy * wait)
+        other = _least_square(way_x, way_y, vx[k] * wait, vy[k] * wait)
+        off = off if off < other else other
+        reach = own_root * root[k] * (np.float32(SLACK) + np.float32(DRIFT) * wait)
+        part = np.sqrt(off) / reach
+        grown = abs(wide[k] - own_wide) + abs(tall[k] - own_tall)
+        cost = part + np.float32(GROWN_WEIGHT) * grown + np.float32(WAIT_WEIGHT) * wait
+        possible = (part <= np.float32(1.0 + ROUNDING)) & (grown <= np.float32(MOST_GROWN + ROUNDING))
+        least[k] = cost if possible else NEVER
+
+
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
+def _least_square(way_x, way_y, to_x, to_y):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """The square of how far the best of three guesses is off, see :func:`least_off`."""
+    ax, ay = way_x - to_x, way_y - to_y
+    bx, by = way_x - np.float32(0.6) * to_x, way_y - np.float32(0.6) * to_y
+    cx, cy = way_x - np.float32(0.3) * to_x, way_y - np.float32(0.3) * to_y
+    a, b, c = ax * ax + ay * ay, bx * bx + by * by, cx * cx + cy * cy
+    least = a if a < b else b
+    return least if least < c else c
 
 
 @njit(cache=True, nogil=True)
@@ -143,8 +161,12 @@ def expected_by_chance(
     step = max(1, n // most)
     out = np.zeros(end.shape[0])
     share = min(1.0, within / max(lasts, 1e-6)) * step / TRIED_WAITS
-    room = (n // step + 1) * TRIED_WAITS
-    who, fits = np.empty(room, np.int64), np.empty(room)
+    sample = np.arange(0, n, step)
+    sample = sample[~first.at_edge[sample]]
+    rows, waits = _plain_rows(first, sample), np.empty((TRIED_WAITS, sample.shape[0]))
+    for w in range(TRIED_WAITS):
+        waits[w] = within * (w + 0.5) / TRIED_WAITS
+    who, fits = np.empty(sample.shape[0] * TRIED_WAITS, np.int64), np.empty(sample.shape[0] * TRIED_WAITS)
     k = 0
     while k < end.shape[0]:
         past = k
@@ -152,7 +174,7 @@ def expected_by_chance(
         while past < end.shape[0] and end[past] == end[k]:
             dearest = max(dearest, cost[past])
             past += 1
-        tried = _fits_at_random(last, end[k], first, step, within, dearest, who, fits)
+        tried = _fits_at_random(last, end[k], first, sample, rows, waits, dearest, who, fits)
         for pair in range(k, past):
             hits = 0
             for t in range(tried):
@@ -164,28 +186,27 @@ def expected_by_chance(
 
 @njit(cache=True, nogil=True)
 def _fits_at_random(
-    last: Ends, a: int, first: Ends, step: int, within: float, dearest: float, who: Int, fits: Float
+    last: Ends,
+    a: int,
+    first: Ends,
+    sample: Int,
+    rows: NDArray[np.float32],
+    waits: Float,
+    dearest: float,
+    who: Int,
+    fits: Float,
 ) -> int:  # pragma: no cover
-    """Write which of every ``step``-th beginning would fit end ``a`` at no more than ``dearest``, and its cost."""
-    n = 0
-    root, fast = np.sqrt(np.sqrt(last.size[a, 0] * last.size[a, 1])), np.hypot(last.speed[a, 0], last.speed[a, 1])
-    for b in range(0, first.time.shape[0], step):
-        if b == a or first.at_edge[b]:
-            continue
-        length = root * np.sqrt(np.sqrt(first.size[b, 0] * first.size[b, 1]))
-        faster = max(fast, np.hypot(first.speed[b, 0], first.speed[b, 1]))
-        reach = faster * within + length * (SLACK + DRIFT * within)
-        way_x, way_y = first.centre[b, 0] - last.centre[a, 0], first.centre[b, 1] - last.centre[a, 1]
-        if max(abs(way_x), abs(way_y)) > reach:
-            continue
-        grown = abs(np.log(first.size[b, 0] / last.size[a, 0])) + abs(np.log(first.size[b, 1] / last.size[a, 1]))
-        if grown > MOST_GROWN or GROWN_WEIGHT * grown > dearest:
-            continue
-        for w in range(TRIED_WAITS):
-            cost = cost_of(last, a, first, b, within * (w + 0.5) / TRIED_WAITS)
-            if cost <= dearest:
-                who[n], fits[n] = b, cost
-                n += 1
+    """Write which beginnings of a sample would fit end ``a`` at no more than ``dearest``, and at what cost."""
+    n, many = 0, sample.shape[0]
+    least = np.empty(many, np.float32)
+    for w in range(TRIED_WAITS):
+        _least_costs(last, a, 0.0, waits[w], rows, 0, many, least)
+        for k in range(many):
+            if least[k] <= dearest + ROUNDING and sample[k] != a:
+                cost = cost_of(last, a, first, sample[k], waits[w, k])
+                if cost <= dearest:
+                    who[n], fits[n] = sample[k], cost
+                    n += 1
     return n
 
 
