@@ -222,9 +222,9 @@ def test_others_that_would_fit_by_chance_are_counted():
     ends = Ends(np.zeros(3), at, still, side, edge)
     one = np.array([0]), np.array([1]), np.array([5.0]), ends, ends
     # Beginning 1 is its partner and 0 is the track's own; 2 would fall within the 4 s with probability 0.1.
-    assert expected_by_chance(*one, 4.0, 40.0, 400).tolist() == pytest.approx([0.1])
+    assert expected_by_chance(*one, 4.0, 40.0, 400, 0, 1).tolist() == pytest.approx([0.1])
     edge[2] = True
-    assert expected_by_chance(*one, 4.0, 40.0, 400).tolist() == [0.0]
+    assert expected_by_chance(*one, 4.0, 40.0, 400, 0, 1).tolist() == [0.0]
 
 
 def test_the_longer_and_the_clearer_the_likelier_an_object():

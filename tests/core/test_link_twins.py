@@ -318,7 +318,7 @@ def test_joins_are_all_pairs_that_may_be_one_with_their_costs(seed):
     edge_end, edge_start = rng.random(n) < 0.2, rng.random(n) < 0.2
     goes_on = np.where(rng.random(n) < 0.2, rng.permutation(n), -1).astype(np.int64)
     last = Ends(time_end, centre_end, speed_end, size_end, edge_end)
-    got = find_joins(last, Ends(time_start, centre_start, speed_start, size_start, edge_start), goes_on, 3.0)
+    got = find_joins(last, Ends(time_start, centre_start, speed_start, size_start, edge_start), goes_on, 3.0, 0, n)
     want = {}
     for a, b in itertools.product(range(n), range(n)):
         cost = join_cost(

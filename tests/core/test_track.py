@@ -400,6 +400,8 @@ def test_flicker_costs_near_linear_time_and_joins_are_searched_in_bounds():
         Ends(time + 0.1, centre, speed, size, none),
         np.full(n, -1, np.int64),
         4.0,
+        0,
+        n,
     )
     assert np.bincount(end).max() <= MOST_STARTS
     assert np.isfinite(cost).all() and (time[start] + 0.1 > time[end]).all()

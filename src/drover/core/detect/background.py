@@ -13,8 +13,8 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.both_cores import in_bands
 from drover.core.detect import background_kernels as kernels
-from drover.core.detect.bands import in_bands
 from drover.core.recipe import BackgroundSettings
 
 __all__ = [

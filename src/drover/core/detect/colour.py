@@ -10,8 +10,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.both_cores import in_bands
 from drover.core.detect.background import BackgroundModel, ModelState, make_model
-from drover.core.detect.bands import in_bands
 from drover.core.recipe import BackgroundSettings
 
 __all__ = ["ColourModel", "in_pairs"]

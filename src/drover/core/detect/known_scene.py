@@ -10,8 +10,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.both_cores import in_bands
 from drover.core.detect.background import BackgroundModel, RunningAverage, cut_of
-from drover.core.detect.bands import in_bands
 from drover.core.detect.colour import ColourModel, in_pairs
 
 __all__ = ["step_known"]

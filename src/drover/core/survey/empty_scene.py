@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.detect.bands import in_bands
+from drover.core.both_cores import in_bands
 from drover.core.detect.light import LightFollower
 from drover.core.survey.samples import Samples
 from drover.core.survey.shortest_half import middle_of, shortest_halves

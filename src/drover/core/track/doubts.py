@@ -17,6 +17,7 @@ from drover.core.types import Tracks, TrackState
 
 __all__ = [
     "Found", "changed_looks", "close_calls", "jumps", "long_gaps", "meetings", "odd_ends", "shared_blobs",
+    "usual_sizes",
 ]  # fmt: skip
 
 Float = NDArray[np.float64]
@@ -78,7 +79,7 @@ def _path_of_place(tracks: Tracks) -> Int:
     return np.repeat(np.arange(len(tracks.paths.identity)), np.diff(tracks.paths.start))
 
 
-def long_gaps(tracks: Tracks, times: Float) -> Found:
+def long_gaps(tracks: Tracks, times: Float, usual: Float) -> Found:
     """Stretches of coasting that end in being seen again; the longer and the farther, the more doubtful."""
     paths = tracks.paths
     unseen = tracks.state[paths.row] == TrackState.COASTING
@@ -92,7 +93,7 @@ def long_gaps(tracks: Tracks, times: Float) -> Found:
     same = owner[past] == owner[begins]
     begins, past = begins[same], past[same]
     seconds = times[paths.frame[past]] - times[paths.frame[begins - 1]]
-    size = usual_sizes(tracks)[owner[begins]].sum(axis=1)
+    size = usual[owner[begins]].sum(axis=1)
     corner = tracks.box[paths.row][:, :2].astype(np.float64)
     moved = np.abs(corner[past] - corner[begins - 1]).sum(axis=1) / size
     score = np.minimum(0.95, 0.35 + 0.15 * np.minimum(seconds, 2.0) + 0.075 * np.minimum(moved, 2.0))
@@ -102,17 +103,16 @@ def long_gaps(tracks: Tracks, times: Float) -> Found:
     return Found("gap", frames.astype(np.int64), score[long], who.astype(np.int64))
 
 
-def odd_ends(tracks: Tracks, exits: tuple[Points, ...]) -> tuple[Found, Found]:
+def odd_ends(tracks: Tracks, exits: tuple[Points, ...], usual: Float) -> tuple[Found, Found]:
     """Beginnings and ends away from the picture's edge, from exits, and from the ends of the clip."""
-    paths, size = tracks.paths, usual_sizes(tracks)
-    width, height = tracks.size
+    paths, (width, height) = tracks.paths, tracks.size
     out = []
     for kind, row, clip_end in (
         ("begin", paths.row[paths.start[:-1]], 0),
         ("end", paths.row[paths.start[1:] - 1], tracks.frame_count - 1),
     ):
         box, frame = tracks.box[row].astype(np.float64), tracks.frame[row]
-        room = EDGE * size
+        room = EDGE * usual
         odd = (box[:, :2] > room).all(axis=1) & (box[:, 2:] < np.array([width, height]) - room).all(axis=1)
         odd &= np.abs(frame - clip_end) > CLIP_ENDS
         odd &= ~in_exits((box[:, :2] + box[:, 2:]) / 2, exits, tracks.size)
@@ -128,11 +128,11 @@ def close_calls(tracks: Tracks) -> Found:
     return _alone("margin", tracks.frame[row], score, tracks.identity[row])
 
 
-def jumps(tracks: Tracks, times: Float) -> tuple[Found, Found]:
+def jumps(tracks: Tracks, times: Float, usual: Float) -> tuple[Found, Found]:
     """Sudden changes of size and of speed, a fifth of a second apart."""
     paths = tracks.paths
     place, by, kind = find_jumps(
-        paths.start, paths.row, times[paths.frame], tracks.state == TrackState.COASTING, tracks.box, usual_sizes(tracks)
+        paths.start, paths.row, times[paths.frame], tracks.state == TrackState.COASTING, tracks.box, usual
     )
     out = []
     for number, (name, limit) in enumerate((("size", SIZE_JUMP), ("speed", SPEED_JUMP))):

@@ -38,8 +38,10 @@ class Ends(NamedTuple):
 
 
 @njit(cache=True, nogil=True)
-def find_joins(last: Ends, first: Ends, goes_on: Int, within: float) -> tuple[Int, Int, Float]:  # pragma: no cover
-    """Pairs of an end and a beginning that may be one object, with their costs, end by end.
+def find_joins(
+    last: Ends, first: Ends, goes_on: Int, within: float, begin_at: int, past_at: int
+) -> tuple[Int, Int, Float]:  # pragma: no cover
+    """Pairs of some of the ends with a beginning that may be one object, with their costs, end by end.
 
     Beginnings are looked up by time. ``goes_on`` (ends,) is the beginning each end was linked to, -1 for none: such a
     pair is always possible.
@@ -49,10 +51,10 @@ def find_joins(last: Ends, first: Ends, goes_on: Int, within: float) -> tuple[In
     when = first.time[order]
     rows = _plain_rows(first, order)
     least = np.empty(order.shape[0], np.float32)
-    room, n = 4 * last.time.shape[0] + 64, 0
+    room, n = 4 * (past_at - begin_at) + 64, 0
     ends, starts, costs = np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room)
     best, best_cost = np.empty(MOST_STARTS, np.int64), np.empty(MOST_STARTS)
-    for a in range(last.time.shape[0]):
+    for a in range(begin_at, past_at):
         found, gone, limit = 0, last.time[a], NEVER
         begin = np.searchsorted(when, gone, side="right")
         past = np.searchsorted(when, gone + max(within, 0.0) + 1e-9, side="right")
@@ -122,8 +124,11 @@ def _least_costs(
     own_vx, own_vy = np.float32(last.speed[a, 0]), np.float32(last.speed[a, 1])
     own_wide, own_tall = np.float32(np.log(last.size[a, 0])), np.float32(np.log(last.size[a, 1]))
     own_root = np.float32(np.sqrt(np.sqrt(last.size[a, 0] * last.size[a, 1])))
+    # Long numbers on their own: in one loop with them the short ones would be taken half as wide.
     for k in range(when.shape[0]):
-        wait = np.float32(when[k] - gone)
+        least[k] = np.float32(when[k] - gone)
+    for k in range(when.shape[0]):
+        wait = least[k]
         way_x, way_y = x[k] - own_x, y[k] - own_y
         off = _least_square(way_x, way_y, own_vx * wait, own_vy * wait)
         other = _least_square(way_x, way_y, vx[k] * wait, vy[k] * wait)
@@ -149,17 +154,27 @@ def _least_square(way_x, way_y, to_x, to_y):  # type: ignore[no-untyped-def]  # 
 
 @njit(cache=True, nogil=True)
 def expected_by_chance(
-    end: Int, start: Int, cost: Float, last: Ends, first: Ends, within: float, lasts: float, most: int
+    end: Int,
+    start: Int,
+    cost: Float,
+    last: Ends,
+    first: Ends,
+    within: float,
+    lasts: float,
+    most: int,
+    begin_at: int,
+    past_at: int,
 ) -> Float:  # pragma: no cover
     """How many other beginnings would fit an end as well as its partner does, (pairs,), were they to fall at random.
 
     Where objects come and go all the time, as at a door, something always begins soon after something ended there; that
     it fits says little. Other beginnings of the clip, ``most`` of them, are tried at times spread over the longest
-    break ``within`` s of a clip that ``lasts`` s. Pairs come end by end, as :func:`find_joins` gives them.
+    break ``within`` s of a clip that ``lasts`` s. Pairs come end by end, as :func:`find_joins` gives them; some of them
+    are looked at, (past - begin,), all of an end or none.
     """
     n = first.time.shape[0]
     step = max(1, n // most)
-    out = np.zeros(end.shape[0])
+    out = np.zeros(past_at - begin_at)
     share = min(1.0, within / max(lasts, 1e-6)) * step / TRIED_WAITS
     sample = np.arange(0, n, step)
     sample = sample[~first.at_edge[sample]]
@@ -167,11 +182,11 @@ def expected_by_chance(
     for w in range(TRIED_WAITS):
         waits[w] = within * (w + 0.5) / TRIED_WAITS
     who, fits = np.empty(sample.shape[0] * TRIED_WAITS, np.int64), np.empty(sample.shape[0] * TRIED_WAITS)
-    k = 0
-    while k < end.shape[0]:
+    k = begin_at
+    while k < past_at:
         past = k
         dearest = -np.inf
-        while past < end.shape[0] and end[past] == end[k]:
+        while past < past_at and end[past] == end[k]:
             dearest = max(dearest, cost[past])
             past += 1
         tried = _fits_at_random(last, end[k], first, sample, rows, waits, dearest, who, fits)
@@ -179,7 +194,7 @@ def expected_by_chance(
             hits = 0
             for t in range(tried):
                 hits += fits[t] <= cost[pair] and who[t] != start[pair]
-            out[pair] = hits * share
+            out[pair - begin_at] = hits * share
         k = past
     return out
 

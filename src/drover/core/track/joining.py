@@ -13,7 +13,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.assignment import assign_groups
+from drover.core.assignment import NOBODY, assign_groups
+from drover.core.both_cores import in_halves
 from drover.core.recipe import TrackSettings
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
@@ -57,8 +58,12 @@ def join_broken(
     last, first = (_ends(tracks, times, settings.life.exits, at_start=start) for start in (False, True))
     n = len(tracks.paths.identity)
     within, lasts = settings.after.join_within, float(times[tracks.frame_count - 1] - times[0])
-    end, start, cost = find_joins(last, first, goes_on, within)
-    chance = expected_by_chance(end, start, cost, last, first, within, lasts, MOST_SAMPLED)
+    halves = in_halves(find_joins, n, last, first, goes_on, within)
+    end, start, cost = (np.concatenate(part) for part in zip(*halves, strict=True))
+    cut = int(np.searchsorted(end, end[len(end) // 2])) if len(end) else 0
+    chance = np.concatenate(in_halves(
+        expected_by_chance, len(end), end, start, cost, last, first, within, lasts, MOST_SAMPLED, cut=cut
+    ))  # fmt: skip
     blinked = (goes_on[end] == start) & (first.time[start] - last.time[end] < BLINK)
     cost = cost + np.where(blinked, 0.0, CHANCE_WEIGHT * chance)
     weight = settings.match.look_weight
@@ -66,7 +71,8 @@ def join_broken(
         cost = cost + LOOKS * weight * _unlikeness(tracks, look, end, start)
     # Where nothing stands against it a piece goes on as it was linked, or ends.
     match = np.full(n, -1, np.int64)
-    assign_groups(end, start, cost * COST_SCALE, np.ones(len(end), np.bool_), n, n, match)
+    cost = cost * COST_SCALE
+    assign_groups(end, start, cost, cost < NOBODY, n, n, match)
     return joined_pieces(tracks, match) if (match >= 0).any() else tracks
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.both_cores import at_once
 from drover.core.settings.base import Points
 from drover.core.track.doubts import (
     Found,
@@ -24,6 +25,7 @@ from drover.core.track.doubts import (
     meetings,
     odd_ends,
     shared_blobs,
+    usual_sizes,
 )
 from drover.core.types import Crossings, Tracks
 
@@ -122,10 +124,14 @@ def find_moments(
     if len(tracks) == 0:
         none = np.zeros(0, np.int64)
         return Moments(np.zeros((0, 3), np.int64), none, np.zeros(0), np.zeros((0, 2), np.int64), none > 0, ())
-    parts = [
-        long_gaps(tracks, times), *odd_ends(tracks, exits), close_calls(tracks), *jumps(tracks, times),
-        shared_blobs(tracks, times), meetings(tracks, times),
-    ]  # fmt: skip
+    _ = tracks.paths, tracks.frame  # made once, before two threads ask for them
+    usual = usual_sizes(tracks)
+    met, parts = at_once(lambda: meetings(tracks, times), lambda: [
+        long_gaps(tracks, times, usual), *odd_ends(tracks, exits, usual), close_calls(tracks),
+            *jumps(tracks, times, usual),
+        shared_blobs(tracks, times),
+    ])  # fmt: skip
+    parts.append(met)
     if look is not None and len(look):
         parts.append(changed_looks(tracks, look))
     kept = _strongest(parts, times)

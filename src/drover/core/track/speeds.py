@@ -16,6 +16,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.both_cores import in_halves
 from drover.core.kernel_parts import longer
 from drover.core.track.cells import cells_between, into_cells
 from drover.core.track.filters import FRAME_RATE
@@ -122,17 +123,24 @@ class Lines:
 
 
 def _lines(detections: Detections, times: Float, every: int, most: float) -> Lines:
-    return Lines(*find_lines(
-        detections.frame_start, np.ascontiguousarray(detections.box), times,
-        FARTHEST * float(np.hypot(*detections.size)), every, most,
-    ))  # fmt: skip
+    box, farthest = np.ascontiguousarray(detections.box), FARTHEST * float(np.hypot(*detections.size))
+    frames = np.arange(1, len(detections.frame_start) - 2, every)
+    halves = in_halves(find_lines, len(frames), detections.frame_start, box, times, farthest, frames, most)
+    return Lines(*(np.concatenate(part) for part in zip(*halves, strict=True)))
 
 
 @njit(cache=True, nogil=True)
 def find_lines(
-    frame_start: Int, box: NDArray[np.float32], times: Float, farthest: float, every: int, most: float
+    frame_start: Int,
+    box: NDArray[np.float32],
+    times: Float,
+    farthest: float,
+    frames: Int,
+    most: float,
+    begin_at: int,
+    past_at: int,
 ) -> tuple[Int, Int, Int, Float, Float, Float, Float, Float]:  # pragma: no cover
-    """All lines through the middle frames taken, one frame of ``every``, that miss by no more than ``most`` sizes.
+    """All lines through some of the middle ``frames`` that miss by no more than ``most`` sizes.
 
     See :class:`Lines` for what comes back.
     """
@@ -141,7 +149,8 @@ def find_lines(
     velocity, speed, came = np.empty((room, 2)), np.empty(room), np.empty(room)
     miss, covered = np.empty(room), np.empty(room)
     back, ahead = np.empty(NEAREST, np.int64), np.empty(NEAREST, np.int64)
-    for f in range(1, frame_start.shape[0] - 2, every):
+    for turn in range(begin_at, past_at):
+        f = int(frames[turn])
         gone, comes = times[f] - times[f - 1], times[f + 1] - times[f]
         if gone <= 0 or comes <= 0 or frame_start[f + 1] == frame_start[f]:
             continue

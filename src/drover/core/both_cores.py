@@ -1,0 +1,43 @@
+"""Work on both cores: what lets go of the interpreter lock is done by two threads at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from itertools import pairwise
+from typing import Any, TypeVar
+
+__all__ = ["at_once", "in_bands", "in_halves"]
+
+BANDS = 8  # more than two, since what moves is seldom spread evenly from top to bottom
+
+_helper = ThreadPoolExecutor(1, thread_name_prefix="drover-helper")
+One = TypeVar("One")
+Other = TypeVar("Other")
+
+
+def at_once(one: Callable[[], One], other: Callable[[], Other]) -> tuple[One, Other]:
+    """What two calls give, the first made here and the second by the helper. A helper's work may not ask for it."""
+    second = _helper.submit(other)
+    return one(), second.result()
+
+
+def in_halves(kernel: Callable[..., Any], count: int, *arguments: Any, cut: int | None = None) -> tuple[Any, Any]:
+    """A kernel that ends in (first, past), over 0 .. ``cut`` (the middle) and from there to ``count``; both results."""
+    middle = count // 2 if cut is None else cut
+    return at_once(lambda: kernel(*arguments, 0, middle), lambda: kernel(*arguments, middle, count))
+
+
+def in_bands(kernel: Callable[..., object], height: int, *arguments: Any) -> None:
+    """Call a kernel that ends in (first row, past row) on every other band here and on the rest in a second thread.
+
+    The kernel must let go of the interpreter lock and touch no row outside its band.
+    """
+    edges = [height * k // BANDS for k in range(BANDS + 1)]
+    bands = list(pairwise(edges))
+
+    def take(chosen: list[tuple[int, int]]) -> None:
+        for first, past in chosen:
+            kernel(*arguments, first, past)
+
+    at_once(lambda: take(bands[1::2]), lambda: take(bands[::2]))
