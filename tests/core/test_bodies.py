@@ -247,13 +247,13 @@ def test_a_shadow_beside_the_body_is_told_from_trousers_within_it():
     moving, like = np.zeros((60, 90), np.bool_), np.zeros((60, 90), np.bool_)
     moving[10:40, 20:30] = True
     like[28:40, 20:30] = True  # trousers
-    _, found = _parts(moving, like)
-    assert [side for _, side, _, _ in found] == pytest.approx([0.0], abs=0.05)
+    _, found = _parts(moving, like, np.ones(like.shape))
+    assert [part.side for part in found] == pytest.approx([0.0], abs=0.05)
     moving[34:40, 30:50] = like[34:40, 30:50] = True  # a shadow to the right
     like[28:34, 20:30] = False
     like[34:40, 20:30] = False
-    _, found = _parts(moving, like)
-    assert found[0][1] == pytest.approx(1.0, abs=0.05)
+    _, found = _parts(moving, like, np.ones(like.shape))
+    assert found[0].side == pytest.approx(1.0, abs=0.05)
 
 
 def test_under_a_high_sun_trousers_do_not_widen_what_counts_as_shadow():
