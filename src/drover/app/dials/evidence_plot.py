@@ -109,7 +109,8 @@ class EvidencePlot(QWidget):
     def _tint(self) -> None:
         middle = (self._edges[1:] + self._edges[:-1]) / 2
         kept = (middle <= self.handle.value()) == self._keep_below
-        brushes = [pg.mkBrush("#7FA392" if on else "#D8CBB2") for on in kept]
+        counted, cut = pg.mkBrush("#7FA392"), pg.mkBrush("#D8CBB2")
+        brushes = [counted if on else cut for on in kept]
         width = np.diff(self._edges) * 0.9
         self._bars.setOpts(x=middle, height=self._counts, width=width, brushes=brushes, pen=pg.mkPen(None))
 

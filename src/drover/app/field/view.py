@@ -14,8 +14,8 @@ from drover.app.field.area_editor import AreaEditor, AreaKind
 from drover.app.field.box_editor import BoxEditor, BoxKind
 from drover.app.field.context_menu import context_menu
 from drover.app.field.line_editor import LineEditor
+from drover.app.field.tracks_layer import TracksLayer
 from drover.app.field.view_transform import ViewTransform
-from drover.app.field.ways import Ways
 from drover.app.field.zone_editor import ZoneEditor
 from drover.app.held import Held
 from drover.app.images import grey_image, mask_image
@@ -66,10 +66,11 @@ class Field(DropTarget):
         self.boxes = BoxEditor(session)
         self.areas = AreaEditor(session)
         self.zones = ZoneEditor(session)
-        self.ways = Ways()
+        self.layer = TracksLayer()
         self.shown = {"Outlines", "Numbers", "Trails", "Forecast"}
         self.view = ViewTransform()
         self._pan_from: QPointF | None = None
+        self._drawn: tuple[object, ...] = ()
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -77,10 +78,10 @@ class Field(DropTarget):
         self.setAccessibleName("Field")
         for signal in (
             pictures.frame_ready, pictures.detect_ready, session.detections_changed, session.tracks_changed,
-            session.crossings_changed, session.recipe_changed, session.truth_changed, session.score_changed,
-            session.other_changed,
+            session.crossings_changed, session.truth_changed, session.score_changed, session.other_changed,
         ):  # fmt: skip
             signal.connect(self.update)
+        session.recipe_changed.connect(self._on_recipe)
         session.frame_changed.connect(self.update)
         session.clip_changed.connect(self._on_clip)
 
@@ -130,6 +131,14 @@ class Field(DropTarget):
         self.boxes.start(kind)
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.setFocus()
+
+    def _on_recipe(self) -> None:
+        """Draw again where lines, zones or areas changed; what else follows is told when it is there."""
+        recipe = self.session.recipe
+        drawn = recipe.count, recipe.words, recipe.detect.where, recipe.detect.size, recipe.track.life.exits
+        if drawn != self._drawn:
+            self._drawn = drawn
+            self.update()
 
     def _on_clip(self) -> None:
         clip = self.session.clip
@@ -206,18 +215,10 @@ class Field(DropTarget):
                 painter.drawImage(view.picture_rect(), mask_image(pictures.shadow, SHADOW, 170))
             if "Detections" in self.shown:
                 overlays.draw_detections(painter, view, found, frame)
-            if session.tracks is not None and self.session.clip is not None:
-                self.ways.draw(painter, view, self.shown, session.tracks, self.session.clip, self.session.selected)
-                if "Trails" in self.shown:
-                    overlays.draw_trails(painter, view, session.tracks, frame)
-                if "Forecast" in self.shown:
-                    overlays.draw_forecasts(painter, view, session.tracks, frame)
-                if "Gates" in self.shown and self.notes.frame == frame and session is self.session:
-                    overlays.draw_gates(painter, view, self.notes.notes, self.session.selected)
-                if "Outlines" in self.shown:
-                    overlays.draw_objects(painter, view, session.tracks, found, frame, self.session.selected)
-                if "Numbers" in self.shown:
-                    overlays.draw_numbers(painter, view, session.tracks, frame, self.session.selected)
+            tracks, clip, chosen = session.tracks, self.session.clip, self.session.selected
+            if tracks is not None and clip is not None:
+                gates = self.notes.notes if self.notes.frame == frame and session is self.session else ()
+                self.layer.draw(painter, view, self.shown, tracks, found, clip, gates, frame, chosen)
         if "Truth" in self.shown and self.session.truth is not None:
             overlays.draw_truth(painter, view, self.session.truth, frame)
         if "Errors" in self.shown and session.detection_score is not None:
