@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication
 
 from drover.app.session import STAGES, StageState
@@ -99,9 +100,12 @@ def _one_move(window: MainWindow, threshold: float) -> float:
 
 
 def _until(ready: Callable[[], bool], seconds: float = 60.0) -> None:
+    """Wait as the window's own loop does, asleep until something comes; a clock wakes it for what sends nothing."""
     end = time.monotonic() + seconds
+    clock = QTimer(interval=20)
+    clock.start()
     while not ready() and time.monotonic() < end:
-        QApplication.processEvents()
-        time.sleep(0.0005)  # as an event loop waits: spinning would take the work's own time
+        QApplication.processEvents(QEventLoop.ProcessEventsFlag.WaitForMoreEvents)
+    clock.stop()
     if not ready():
         raise SystemExit("bench: the window did not get ready in time")

@@ -67,36 +67,52 @@ def assign_groups(
     match : (tracks,) int64
         Detection of each track, -1 for none; those matched before are left alone. Written here.
     """
+    # Most pairs have no rival on either side: those are taken as they are.
+    rivals = np.zeros(tracks + detections, np.int64)
+    for e in range(track.shape[0]):
+        if use[e]:
+            rivals[track[e]] += 1
+            rivals[tracks + detection[e]] += 1
+    rest = np.empty(track.shape[0], np.int64)
+    left = 0
+    for e in range(track.shape[0]):
+        if not use[e]:
+            continue
+        if rivals[track[e]] == 1 and rivals[tracks + detection[e]] == 1:
+            match[track[e]] = detection[e]
+        else:
+            rest[left] = e
+            left += 1
+    if left > 0:
+        _assign_rest(rest[:left], track, detection, cost, tracks, detections, match)
+
+
+@njit(cache=True, nogil=True)
+def _assign_rest(
+    rest: Int, track: Int, detection: Int, cost: Float, tracks: int, detections: int, match: Int
+) -> None:  # pragma: no cover
+    """Cut the pairs ``rest`` into groups that share nothing, and solve each."""
     parent = np.arange(tracks + detections)
-    for e in range(track.shape[0]):
-        if use[e]:
-            a, b = root_of(parent, track[e]), root_of(parent, tracks + detection[e])
-            if a != b:
-                parent[max(a, b)] = min(a, b)
-    # Edges in order of their group, by counting.
+    for e in rest:
+        a, b = root_of(parent, track[e]), root_of(parent, tracks + detection[e])
+        if a != b:
+            parent[max(a, b)] = min(a, b)
+    # Pairs in order of their group, by counting.
     size = np.zeros(tracks + detections + 1, np.int64)
-    used = 0
-    for e in range(track.shape[0]):
-        if use[e]:
-            size[root_of(parent, track[e]) + 1] += 1
-            used += 1
+    for e in rest:
+        size[root_of(parent, track[e]) + 1] += 1
     start = np.cumsum(size)
     fill = start.copy()
-    order = np.empty(used, np.int64)
-    for e in range(track.shape[0]):
-        if use[e]:
-            g = root_of(parent, track[e])
-            order[fill[g]] = e
-            fill[g] += 1
+    order = np.empty(rest.shape[0], np.int64)
+    for e in rest:
+        g = root_of(parent, track[e])
+        order[fill[g]] = e
+        fill[g] += 1
     row_of, column_of = np.full(tracks, -1, np.int64), np.full(detections, -1, np.int64)
     for g in range(tracks + detections):
         edges = order[start[g] : fill[g]]
-        if edges.shape[0] == 0:
-            continue
-        if edges.shape[0] == 1:
-            match[track[edges[0]]] = detection[edges[0]]
-            continue
-        _solve_group(edges, track, detection, cost, row_of, column_of, match)
+        if edges.shape[0] > 0:
+            _solve_group(edges, track, detection, cost, row_of, column_of, match)
 
 
 @njit(cache=True, nogil=True)
