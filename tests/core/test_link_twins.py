@@ -21,8 +21,18 @@ from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
 from drover.core.track.moments import choose_strongest
 from drover.core.track.pieces import bridges, find_heads, find_pieces
-from drover.core.track.sharing import fit_boxes, pixel_table, sharers
-from drover.core.track.upkeep import hold_inside, note_seen, outlived, own_distance, refuse_covered
+from drover.core.track.sharing import fit_boxes, guests, pixel_table, sharers
+from drover.core.track.upkeep import (
+    begin_links,
+    free_to_begin,
+    hold_inside,
+    missed_by,
+    note_seen,
+    outlived,
+    own_distance,
+    refuse_covered,
+    waits,
+)
 from drover.core.types import LOOK, TrackState
 
 COASTING, CONFIRMED = int(TrackState.COASTING), int(TrackState.CONFIRMED)
@@ -448,3 +458,46 @@ def test_kept_moments_of_one_identity_are_apart_and_each_other_one_is_near_a_str
     assert not any(near(a, b) for a, b in itertools.combinations(kept, 2))
     for k in set(range(n)) - set(kept):
         assert any(near(k, other) and score[other] >= score[k] for other in kept)
+
+
+def test_waits_are_frames_since_seen_and_speeds_die_where_the_last_picture_missed():
+    seen_at, hidden = np.array([2.0, 1.0, 1.0, 9.0, 7.0]), np.array([False, False, True, False, False])
+    unseen, fading = waits(seen_at, hidden, 4, 3.0, 2.0, 25.0)
+    assert unseen.tolist() == [25.0, 50.0, 50.0, 0.0]
+    assert fading.tolist() == [False, True, False, False]
+
+
+def test_what_begins_is_sure_free_and_covers_no_believed_track():
+    mean = np.zeros((3, 8))
+    mean[:, :4] = [[10, 10, 10, 10], [100, 10, 10, 10], [200, 10, 10, 10]]
+    box = np.array([[5, 5, 15, 15], [95, 5, 105, 15], [300, 5, 310, 15], [400, 5, 410, 15], [500, 5, 510, 15]])
+    confidence = np.array([0.9, 0.9, 0.9, 0.1, 0.9], np.float32)
+    given = fixed(confidence), 0.5, np.array([-1, -1, 4]), fixed(box.astype(np.float32)), mean
+    # 0 lies over a believed track, 1 over a tentative one, 3 is weak, 4 is taken.
+    assert free_to_begin(*given, np.array([True, False, True]), 3, 0.5).tolist() == [1, 2]
+    assert free_to_begin(*given, np.array([True, False, True]), 0, 0.5).tolist() == [0, 1, 2]
+    none = np.zeros(5, np.float32)
+    assert free_to_begin(fixed(none), *given[1:], np.array([True, True, True]), 3, 0.5).tolist() == []
+
+
+def test_guests_are_believed_unseen_and_either_hidden_or_seen_lately():
+    forecast = np.array([[0, 0, 10, 10]] * 5, np.float32)
+    box = fixed(np.array([[0, 0, 20, 20]], np.float32))
+    believed, seen = np.array([True, False, True, True, True]), np.array([False, False, True, False, False])
+    hidden, unseen = np.array([False, False, False, True, False]), np.array([3.0, 3.0, 3.0, 99.0, 99.0])
+    match = np.array([-1, -1, 0, -1, -1])
+    guest, some = guests(forecast, box, believed, seen, hidden, unseen, 12.0, match, 0.5)
+    assert guest.tolist() == [0, -1, -1, 0, -1] and some
+    guest, some = guests(forecast, box, believed, np.ones(5, np.bool_), hidden, unseen, 12.0, match, 0.5)
+    assert guest.tolist() == [-1] * 5 and not some
+
+
+def test_links_begin_as_the_match_says_and_the_missed_are_told_by_their_nearest():
+    track, detection, distance = np.array([0, 0, 2]), np.array([0, 1, 1]), np.array([0.5, 0.7, 0.9])
+    link, seen, hidden, apart, nis, alone = begin_links(track, detection, distance, np.array([1, -1, -1]))
+    assert link.tolist() == [1, -1, -1] and seen.tolist() == [True, False, False]
+    assert apart[0] == 0.7 and np.isnan(apart[1:]).all() and np.isnan(nis).all()
+    assert alone.all() and not hidden.any()
+    believed = np.array([True, True, False])
+    assert missed_by(believed, seen, np.array([1.0, 2.5, 3.0])).tolist() == [2.5]
+    assert missed_by(believed, seen, np.array([1.0, np.inf, 3.0])).tolist() == []

@@ -16,7 +16,15 @@ from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import simulate_boxes
 from drover.core.track.candidates import TERMS, pair_terms
 from drover.core.track.evidence import gap_lengths, gaps_of
-from drover.core.track.filters import PUSH_LASTS, centre_and_size, forecast_boxes, new_filters, predict, update
+from drover.core.track.filters import (
+    COVARIANCES,
+    PUSH_LASTS,
+    centre_and_size,
+    forecast_boxes,
+    new_filters,
+    predict,
+    update,
+)
 from drover.core.track.groups import assign_greedy, margins
 from drover.core.track.measuring import measure, pace_of
 from drover.core.track.sharing import fit_boxes, pixel_table
@@ -183,7 +191,7 @@ def test_at_the_edge_of_the_picture_the_inner_side_tells_where_an_animal_is():
 
 
 def pair(mean, box, *, last=None, gate=4.0, generalised=False):
-    state, cov = np.zeros((1, 8)), np.zeros((1, 14))
+    state, cov = np.zeros((1, 8)), np.zeros((1, COVARIANCES))
     state[0, : len(mean)] = mean
     cov[0, 0] = cov[0, 6] = 16.0
     out, look = np.empty(len(TERMS)), np.zeros((0, 32), np.float32)

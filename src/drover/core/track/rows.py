@@ -71,9 +71,9 @@ class TrackRows:
         """A new number is an earlier one come back: it has that one's identity."""
         self._identity[number] = self._identity[before]
 
-    def refuse(self, distance: NDArray[np.float64]) -> None:
+    def refuse(self, distance: NDArray[np.float32]) -> None:
         """Note the nearest detection that a believed track could not have."""
-        self._refused.append(distance.astype(np.float32))
+        self._refused.append(distance)
 
     def end_frame(self) -> None:
         """Close the frame being written."""

@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["fit_boxes", "pixel_table", "sharers"]
+__all__ = ["fit_boxes", "guests", "pixel_table", "sharers"]
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
@@ -27,6 +27,32 @@ STEPS = (
 )  # sizes a box is moved by while a place is sought, at least half a pixel
 LEAST_FIRMNESS = 0.06  # share of a free-standing box's firmness under which a side says nothing
 MOST_SHARERS = 12
+
+
+@njit(cache=True, nogil=True)
+def guests(
+    forecast: NDArray[np.float32],
+    box: NDArray[np.float32],
+    believed: NDArray[np.bool_],
+    seen: NDArray[np.bool_],
+    hidden: NDArray[np.bool_],
+    unseen: Float,
+    most_unseen: float,
+    match: Int,
+    least_cover: float,
+) -> tuple[Int, bool]:  # pragma: no cover
+    """The detection each believed track without one is expected in, -1 for none, and whether there is any.
+
+    Of those that are not hidden only such as were seen within ``most_unseen`` frames.
+    """
+    lonely, some = np.zeros(seen.shape[0], np.bool_), False
+    for k in range(seen.shape[0]):
+        lonely[k] = believed[k] and not seen[k] and (hidden[k] or unseen[k] <= most_unseen)
+        some |= lonely[k]
+    if not some:
+        return np.full(seen.shape[0], -1, np.int64), False
+    out = sharers(forecast, box, lonely, match, least_cover)
+    return out, out.max() >= 0
 
 
 @njit(cache=True, nogil=True)

@@ -25,9 +25,9 @@ from drover.core.track.living import Living
 from drover.core.track.looks import learn_looks
 from drover.core.track.lost import LostOnes
 from drover.core.track.rows import TrackRows, write_rows
-from drover.core.track.sharing import MOST_SHARERS, sharers
+from drover.core.track.sharing import MOST_SHARERS, guests
 from drover.core.track.turning import new_modes, predict_turning
-from drover.core.track.upkeep import hold_inside, note_seen, outlived, own_distance, refuse_covered
+from drover.core.track.upkeep import begin_links, free_to_begin, missed_by, note_seen, survivors, waits
 from drover.core.types import DEFAULT_CLASS, Tracks
 
 __all__ = ["VERSION", "LookAhead", "Tracker"]
@@ -101,10 +101,7 @@ class Tracker:
         track, detection, cost, distance, nearest = self._candidates(found, forecast, unseen)
         match = self._match(track, detection, cost, found)
         room = margins(track, detection, cost, match, len(found.box))
-        link, seen, hidden = match.copy(), match >= 0, np.zeros(n, np.bool_)
-        apart, nis = np.full(n, np.nan), np.full(n, np.nan)
-        own_distance(track, detection, distance, match, apart)
-        alone = np.ones(n, np.bool_)
+        link, seen, hidden, apart, nis, alone = begin_links(track, detection, distance, match)
         if settings.blobs.share and n:
             self._share(found, forecast, unseen, match, link, seen, hidden, alone, nis)
         self._correct(found, match, alone, nis)
@@ -121,9 +118,9 @@ class Tracker:
         if len(newly):
             self._believe(newly, time)
         self._note(found, link, seen, apart, room, nis)
-        missed = living.believed[:n] & ~seen & np.isfinite(nearest)
-        if missed.any():
-            self._rows.refuse(nearest[missed])
+        missed = missed_by(living.believed, seen, nearest)
+        if len(missed):
+            self._rows.refuse(missed)
         self._bury(time, seen, hidden)
         self._bear(found, match, time)
         self._rows.end_frame()
@@ -168,9 +165,7 @@ class Tracker:
         self._before = time if self._time is None else self._time
         self._time = time if self._time is None else max(time, self._time)
         self._interval = frames if frames > 0 else 1.0
-        unseen = np.maximum(time - living.seen_at[: living.count], 0.0) * FRAME_RATE
-        # Missed at the picture before, and not because a blob covers it: then the speed dies away.
-        fading = ~living.hidden[: living.count] & (living.seen_at[: living.count] < self._before - 1e-9)
+        unseen, fading = waits(living.seen_at, living.hidden, living.count, time, self._before, FRAME_RATE)
         noises = motion.jumpiness, motion.size_noise, motion.size_scaling
         if self._turning:
             turn = np.radians(motion.turn_rate) / FRAME_RATE
@@ -220,13 +215,12 @@ class Tracker:
         nis: Float,
     ) -> None:
         """Share blobs among the objects expected in them, and correct their filters by what was seen of each."""
-        living, n = self._living, self._living.count
-        lonely = living.believed[:n] & ~seen & (living.hidden[:n] | (unseen <= GUEST_AFTER))
-        if not lonely.any():
-            return
-        guest = sharers(forecast, found.box, lonely, match, self.settings.blobs.least_cover)
-        if (guest >= 0).any():
-            motion = self.settings.motion
+        living, motion = self._living, self.settings.motion
+        guest, some = guests(
+            forecast, found.box, living.believed, seen, living.hidden, unseen, GUEST_AFTER, match,
+            self.settings.blobs.least_cover,
+        )  # fmt: skip
+        if some:
             share_blobs(
                 living.mean, living.cov, living.mode, guest, match, found.run_start, found.runs, found.box,
                 motion.box_noise, motion.size_scaling, MOST_SHARERS, link, seen, hidden, alone, nis,
@@ -261,13 +255,11 @@ class Tracker:
     def _bury(self, time: float, seen: NDArray[np.bool_], hidden: NDArray[np.bool_]) -> None:
         """Give up tentative tracks that missed a frame, and coasting ones past their gap or out of the picture."""
         living = self._living
-        n = living.count
-        inside = hold_inside(living.mean, n, living.at_edge, *self._edges)
-        keep = outlived(
-            seen, living.believed, inside, hidden, living.in_exit, living.seen_at, time,
-            self.settings.life.longest_gap, HIDDEN_PATIENCE, GONE_AFTER,
+        keep, every = survivors(
+            living.mean, living.at_edge, *self._edges, seen, living.believed, hidden, living.in_exit, living.seen_at,
+            time, self.settings.life.longest_gap, HIDDEN_PATIENCE, GONE_AFTER,
         )  # fmt: skip
-        if not keep.all():
+        if not every:
             self._lost.lose(living, ~keep)
             living.keep(keep)
 
@@ -290,12 +282,10 @@ class Tracker:
     def _bear(self, found: FrameBoxes, match: NDArray[np.int64], time: float) -> None:
         """Start a tentative track on every free, sure detection that does not cover a believed track."""
         living, rows = self._living, self._rows
-        free = found.confidence >= self.settings.match.sure_from
-        free[match[match >= 0]] = False
-        if free.any() and living.count:
-            believed = living.believed[: living.count]
-            refuse_covered(found.box, forecast_boxes(living.mean[: living.count][believed]), COVERED, free)
-        at = np.flatnonzero(free)
+        at = free_to_begin(
+            found.confidence, self.settings.match.sure_from, match, found.box, living.mean, living.believed,
+            living.count, COVERED,
+        )  # fmt: skip
         if len(at) == 0:
             return
         measured = centre_and_size(found.box[at])

@@ -6,10 +6,56 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["hold_inside", "note_seen", "outlived", "own_distance", "refuse_covered"]
+from drover.core.track.filters import forecast_boxes
+
+__all__ = [
+    "begin_links", "free_to_begin", "hold_inside", "missed_by", "note_seen", "outlived", "own_distance",
+    "refuse_covered", "survivors", "waits",
+]  # fmt: skip
 
 Float = NDArray[np.float64]
 Bools = NDArray[np.bool_]
+
+
+@njit(cache=True, nogil=True)
+def waits(
+    seen_at: Float, hidden: Bools, count: int, time: float, before: float, rate: float
+) -> tuple[Float, Bools]:  # pragma: no cover
+    """Frames (of ``rate`` a second) since each track was last seen, and whether its speed dies away.
+
+    It does where it was missed at the picture ``before`` (s), and not because a blob covers it.
+    """
+    unseen, fading = np.empty(count), np.empty(count, np.bool_)
+    for k in range(count):
+        unseen[k] = max(time - seen_at[k], 0.0) * rate
+        fading[k] = not hidden[k] and seen_at[k] < before - 1e-9
+    return unseen, fading
+
+
+@njit(cache=True, nogil=True)
+def begin_links(
+    track: NDArray[np.int64], detection: NDArray[np.int64], distance: Float, match: NDArray[np.int64]
+) -> tuple[NDArray[np.int64], Bools, Bools, Float, Float, Bools]:  # pragma: no cover
+    """What a match says of each track before blobs are shared.
+
+    The detection it is linked to, whether it is seen, whether hidden (none yet), its distance to the detection
+    (standard deviations), its innovation (none yet), and whether it has the detection to itself.
+    """
+    n = match.shape[0]
+    apart = np.full(n, np.nan)
+    own_distance(track, detection, distance, match, apart)
+    return match.copy(), match >= 0, np.zeros(n, np.bool_), apart, np.full(n, np.nan), np.ones(n, np.bool_)
+
+
+@njit(cache=True, nogil=True)
+def missed_by(believed: Bools, seen: Bools, nearest: Float) -> NDArray[np.float32]:  # pragma: no cover
+    """Of believed tracks that are not seen the distance to the nearest detection, where there was any in reach."""
+    out, n = np.empty(seen.shape[0], np.float32), 0
+    for k in range(seen.shape[0]):
+        if believed[k] and not seen[k] and np.isfinite(nearest[k]):
+            out[n] = nearest[k]
+            n += 1
+    return out[:n].copy()
 
 
 @njit(cache=True, nogil=True)
@@ -89,6 +135,28 @@ def outlived(
 
 
 @njit(cache=True, nogil=True)
+def survivors(
+    mean: Float,
+    at_edge: Bools,
+    width: float,
+    height: float,
+    seen: Bools,
+    believed: Bools,
+    hidden: Bools,
+    in_exit: Bools,
+    seen_at: Float,
+    time: float,
+    longest_gap: float,
+    hidden_patience: float,
+    gone_after: float,
+) -> tuple[Bools, bool]:  # pragma: no cover
+    """Which tracks are kept, see :func:`outlived`, and whether all are; those well inside are held in the picture."""
+    inside = hold_inside(mean, seen.shape[0], at_edge, width, height)
+    keep = outlived(seen, believed, inside, hidden, in_exit, seen_at, time, longest_gap, hidden_patience, gone_after)
+    return keep, bool(keep.all())
+
+
+@njit(cache=True, nogil=True)
 def hold_inside(mean: Float, count: int, at_edge: Bools, width: float, height: float) -> Bools:  # pragma: no cover
     """Which tracks are inside the picture; one that was last seen well inside is held there, standing."""
     out = np.ones(count, np.bool_)
@@ -127,3 +195,28 @@ def refuse_covered(
             if width > 0 and height > 0 and width * height >= share * area:
                 free[d] = False
                 break
+
+
+@njit(cache=True, nogil=True)
+def free_to_begin(
+    confidence: NDArray[np.float32],
+    sure_from: float,
+    match: NDArray[np.int64],
+    box: NDArray[np.float32],
+    mean: Float,
+    believed: Bools,
+    count: int,
+    share: float,
+) -> NDArray[np.int64]:  # pragma: no cover
+    """Sure detections that nobody has and that do not cover ``share`` of the forecast of a believed track."""
+    free, some = np.empty(box.shape[0], np.bool_), False
+    for d in range(box.shape[0]):
+        free[d] = confidence[d] >= sure_from
+    for k in range(match.shape[0]):
+        if match[k] >= 0:
+            free[match[k]] = False
+    for d in range(box.shape[0]):
+        some |= free[d]
+    if some and count > 0:
+        refuse_covered(box, forecast_boxes(mean[:count][believed[:count]]), share, free)
+    return np.flatnonzero(free)
