@@ -93,18 +93,21 @@ def _assign_rest(
 ) -> None:  # pragma: no cover
     """Cut the pairs ``rest`` into groups that share nothing, and solve each."""
     parent = np.arange(tracks + detections)
-    for e in rest:
+    for at in range(rest.shape[0]):
+        e = int(rest[at])
         a, b = root_of(parent, track[e]), root_of(parent, tracks + detection[e])
         if a != b:
             parent[max(a, b)] = min(a, b)
     # Pairs in order of their group, by counting.
     size = np.zeros(tracks + detections + 1, np.int64)
-    for e in rest:
+    for at in range(rest.shape[0]):
+        e = int(rest[at])
         size[root_of(parent, track[e]) + 1] += 1
     start = np.cumsum(size)
     fill = start.copy()
     order = np.empty(rest.shape[0], np.int64)
-    for e in rest:
+    for at in range(rest.shape[0]):
+        e = int(rest[at])
         g = root_of(parent, track[e])
         order[fill[g]] = e
         fill[g] += 1
