@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
-import gc
 import os
 from collections.abc import Iterator
 
@@ -22,6 +20,7 @@ from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import read_recipe
 from drover.core.run import ClipRun, run_clip
 from drover.core.types import Truth
+from memory import give_memory_back, give_some_back
 
 settings.register_profile(
     "drover", deadline=None, max_examples=60, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
@@ -37,13 +36,17 @@ def own_folders(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 @pytest.fixture(scope="module", autouse=True)
-def memory_given_back() -> Iterator[None]:
-    """What a module's tests have freed goes back to the system, so that two workers fit a small machine."""
+def module_swept() -> Iterator[None]:
+    """After each module all that it held is given back."""
     yield
-    gc.collect()
-    trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
-    if trim is not None:
-        trim(0)
+    give_memory_back()
+
+
+@pytest.fixture(autouse=True)
+def test_swept() -> Iterator[None]:
+    """After each test what it freed is given back, where there is much of it."""
+    yield
+    give_some_back()
 
 
 @pytest.fixture(scope="session")

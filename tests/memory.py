@@ -1,0 +1,28 @@
+"""Memory that tests have done with: two workers are to fit a small machine."""
+
+from __future__ import annotations
+
+import ctypes
+import gc
+import os
+from pathlib import Path
+
+__all__ = ["give_memory_back", "give_some_back"]
+
+MUCH = 330 << 20  # bytes in use from which it is worth the time after every test
+
+_trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
+
+
+def give_memory_back() -> None:
+    """All that was freed, and what was left in circles, goes back to the system."""
+    gc.collect()
+    if _trim is not None:
+        _trim(0)
+
+
+def give_some_back() -> None:
+    """What was freed goes back, where there is much of it."""
+    pages = int(Path("/proc/self/statm").read_text().split()[1])
+    if _trim is not None and pages * os.sysconf("SC_PAGE_SIZE") > MUCH:
+        _trim(0)
