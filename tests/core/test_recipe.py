@@ -7,6 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from drover.core.errors import RecipeError
+from drover.core.names import grouped
 from drover.core.recipe import (
     Recipe,
     dump_recipe,
@@ -107,3 +108,7 @@ def test_any_text_is_a_recipe_or_a_recipe_error(text):
         parse_recipe(text)
     except RecipeError as error:
         assert "\n" not in str(error)
+
+
+def test_large_numbers_have_gaps():
+    assert [grouped(n) for n in (0, 999, 1000, 1234567)] == ["0", "999", "1 000", "1 234 567"]

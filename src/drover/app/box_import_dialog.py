@@ -23,6 +23,7 @@ from PySide6.QtWidgets import (
 from drover.app.dials.parts import NumberBox, muted, title
 from drover.app.theme import number_font
 from drover.core.formats.box_table import BoxFile
+from drover.core.names import grouped
 from drover.core.recipe import ClassLimit, Recipe, with_value
 from drover.core.setting_info import setting_info
 
@@ -47,7 +48,7 @@ class BoxImportDialog(QDialog):
         column.setContentsMargins(18, 16, 18, 14)
         column.setSpacing(8)
         column.addWidget(title(f"{path.name}: {found.kind}"))
-        boxes = f"{len(found.frame):,} boxes".replace(",", " ")
+        boxes = f"{grouped(len(found.frame))} boxes"
         column.addWidget(QLabel(f"{boxes} in {found.frames_covered} of the clip's {frame_count} frames"))
         column.addWidget(muted("Classes: untick what you do not want; boxes less sure than the limit are left out."))
         self.classes = self._class_table()
@@ -103,7 +104,7 @@ class BoxImportDialog(QDialog):
             limit = boxes.limit_of(name)
             item.setCheckState(Qt.CheckState.Unchecked if limit > 1 else Qt.CheckState.Checked)
             table.setItem(row, 0, item)
-            table.setItem(row, 1, _number(f"{count:,}".replace(",", " ")))
+            table.setItem(row, 1, _number(grouped(count)))
             box = NumberBox(info)
             box.show_value(min(limit, 1.0) if limit <= 1 else 0.0)
             table.setCellWidget(row, 2, box)

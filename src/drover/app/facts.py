@@ -5,6 +5,7 @@ from __future__ import annotations
 from drover.app.session import Session
 from drover.app.strip import TileFacts
 from drover.core.count.tallies import tally
+from drover.core.names import grouped
 from drover.core.types import TrackState
 
 __all__ = ["tile_facts"]
@@ -37,7 +38,7 @@ def _detect(session: Session) -> tuple[str, str, str]:
         return "-", "nothing found yet", ""
     rows = detect.detections.rows_of(session.frame)
     n = rows.stop - rows.start
-    total = f"{len(detect.detections):,} in the clip".replace(",", " ")
+    total = f"{grouped(len(detect.detections))} in the clip"
     return f"{n} box" if n == 1 else f"{n} boxes", total, _ms(detect.ms_per_frame)
 
 

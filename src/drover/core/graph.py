@@ -26,6 +26,7 @@ from drover.core.detect.sources import BoxSource, merge
 from drover.core.detect_pass import IsCancelled, OnPartial, OnProgress, detect_clip, never, quiet
 from drover.core.errors import Cancelled
 from drover.core.footage_types import ClipInfo
+from drover.core.names import grouped
 from drover.core.recipe import BoxSettings, Recipe, settings_fingerprint
 from drover.core.result_store import ResultStore
 from drover.core.score import scorer
@@ -177,7 +178,8 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
     clip = subject.clip
     settled = settle(found.detections, clip.times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
     went, of = len(found.detections) - len(settled), len(found.detections)
-    word = f"{went} of {of} detections went: pieces of others, or sparks and specks that nothing follows."
+    gone = f"{grouped(went)} of {grouped(of)} detections went"
+    word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
     return replace(found, detections=settled, said=(*found.said, word) if went else found.said)
 
 

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 from drover.app.dials.evidence_plot import EvidencePlot
 from drover.app.dials.parts import Card, ChoiceRow, SettingRow, muted
 from drover.app.session import Session
+from drover.core.names import grouped
 from drover.core.recipe import ClassLimit, Recipe, value_of, with_value
 from drover.core.setting_info import setting_help, setting_info
 
@@ -94,7 +95,7 @@ class BoxCard(Card):
             self.words.setText("Detections of another program, linked and counted here.")
             return
         counts = np.bincount(boxes.class_id, minlength=len(boxes.class_names))
-        self.words.setText(f"{len(boxes):,} boxes in {len(boxes.class_names)} classes".replace(",", " "))
+        self.words.setText(f"{grouped(len(boxes))} boxes in {len(boxes.class_names)} classes")
         edges = np.linspace(0, 1, BINS + 1)
         for number in np.argsort(-counts, kind="stable")[:MOST_CLASSES].tolist():
             name = boxes.class_names[number]
@@ -105,7 +106,7 @@ class BoxCard(Card):
             plot.changed.connect(
                 lambda value, name=name: self.session.edit(self._limited(name, value), f"set confidence of {name}")
             )
-            self._plot_column.addWidget(muted(f"{name}: {counts[number]:,} boxes by confidence".replace(",", " ")))
+            self._plot_column.addWidget(muted(f"{name}: {grouped(counts[number])} boxes by confidence"))
             self._plot_column.addWidget(plot)
             self.plots[name] = plot
         self.show_recipe()

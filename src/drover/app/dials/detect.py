@@ -15,6 +15,7 @@ from drover.app.pictures import Pictures
 from drover.app.session import Session
 from drover.app.wording import worded
 from drover.core.detect.background import NOISE_STEPS
+from drover.core.names import grouped
 from drover.core.recipe import Recipe, with_value
 
 __all__ = ["DetectDials"]
@@ -208,7 +209,7 @@ class DetectDials(SettingsPage):
                 clip = self.session.clip
                 self.sizes.show_blobs(detect, self.session.recipe.detect, (clip.width, clip.height))
         if detect is not None:
-            self.threshold_card.note.setText(f"{len(detect.detections):,} boxes".replace(",", " "))
+            self.threshold_card.note.setText(f"{grouped(len(detect.detections))} boxes")
             self.light_words.setText(f"{self._jumps()} {self._shadows()}".strip())
             # Below the least that can be set lies "as the clip needs": then the dial shows what was taken.
             taken = detect.taken.background.weak_share if detect.taken is not None else 0.0

@@ -11,6 +11,7 @@ from drover.app.dials.plotting import pg
 from drover.app.theme import CLAY, MOSS, MUTED, RULE, colour, number_font
 from drover.core.detect.result import DetectResult
 from drover.core.detect.size_rules import sizes_near_by
+from drover.core.names import grouped
 from drover.core.recipe import DetectSettings, SizeSettings
 from drover.core.types import rows_to_frames
 
@@ -94,7 +95,7 @@ class SizePlot(QWidget):
         depth = " Sizes are brought to the near box's distance." if scaled else ""
         if size[0] != settings.size.for_width:
             depth += f" Shown as in frames {settings.size.for_width} px wide, which the limits are given for."
-        counts = (f"{len(rows):,}".replace(",", " ") for rows in (kept, detect.rejected))
+        counts = (grouped(len(rows)) for rows in (kept, detect.rejected))
         self.words.setText("{} kept, {} rejected.".format(*counts) + depth)
 
     def show_limits(self, size: SizeSettings) -> None:

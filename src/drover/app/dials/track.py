@@ -14,6 +14,7 @@ from drover.app.dials.settings import SettingsPage
 from drover.app.link_notes import LinkNotes
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
+from drover.core.names import grouped
 from drover.core.track.evidence import chi_square_share, gap_lengths, match_distance_samples, noise_check
 
 __all__ = ["TrackDials"]
@@ -156,7 +157,7 @@ class TrackDials(SettingsPage):
         edges = np.linspace(0, max(12.0, 1.5 * self.session.recipe.track.match.gate), 49)
         counts = np.histogram(np.concatenate([matched, refused]), edges)[0]
         self.gate.show_evidence(edges, counts.astype(float), chi_square_share(edges) * len(matched))
-        self.gate_card.note.setText(f"{len(matched):,} links".replace(",", " "))
+        self.gate_card.note.setText(f"{grouped(len(matched))} links")
         gaps = gap_lengths(tracks, clip.times)
         top = max(2.5, 1.35 * self.session.recipe.track.life.longest_gap)
         _show_histogram(self.gap, gaps, np.linspace(0, top, 41))
