@@ -18,6 +18,7 @@ from drover.core.result_store import ResultStore
 from drover.core.run import run_clip
 from drover.core.run_files import write_run
 from drover.core.score.spans import score_boxes, score_result
+from drover.core.track.tracker import EVEN
 from drover.core.types import TrackState, only_frames
 
 
@@ -60,7 +61,9 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
         recipe = with_value(recipe, f"track.after.{name}", value)
     for name in ("gather", "drop_sparks"):
         recipe = with_value(recipe, f"detect.bodies.{name}", False)
-    recipe = with_value(recipe, "detect.background.known_start", False)  # live, nothing is known before
+    # Live, nothing is known before: neither the empty scene nor how abruptly things change their way.
+    recipe = with_value(recipe, "detect.background.known_start", False)
+    recipe = with_value(recipe, "track.motion.jumpiness", EVEN)
     made = run_stage("count", Subject(short_info), recipe)
     found, tracks, counted = (made[name].value for name in ("detect", "edits", "count"))
     live, events = LiveRun(recipe, (short_info.width, short_info.height), short_info.rate), []

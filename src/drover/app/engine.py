@@ -22,6 +22,7 @@ from drover.core.detect.result import DetectResult
 from drover.core.detect_pass import Progress
 from drover.core.document import KeptRun
 from drover.core.graph import Call, Result, Subject, keys_of, run_stage
+from drover.core.graph import Linked as AsLinked
 from drover.core.recipe import DetectSettings, Recipe, TrackSettings
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore
@@ -71,8 +72,7 @@ class Engine(QObject):
         self.detect: DetectResult | None = None
         self.detect_settings: DetectSettings | None = None
         self.tracks: Tracks | None = None
-        self.track_notes: tuple[str, ...] = ()
-        self.as_linked: Tracks | None = None  # with the filters' boxes, before anything was done to them
+        self.linked: AsLinked | None = None  # with the filters' boxes, before anything was done to them
         self.track_settings: TrackSettings | None = None
         self.linked_detections: Detections | None = None
         self.counted: Counted | None = None
@@ -104,7 +104,7 @@ class Engine(QObject):
         kept = run.recipe
         self._take_detect(Result("detect", run.detect_key, detect), kept.detect)
         self.tracks, self._paths, self.track_settings = run.tracks, paths, kept.track
-        self.as_linked = None  # a kept run holds the finished tracks alone
+        self.linked = None  # a kept run holds the finished tracks alone
         self.linked_detections = detect.detections
         self._shown["edits"] = run.track_key
         self._known.remember(Result("edits", run.track_key, run.tracks))
@@ -249,7 +249,7 @@ class Engine(QObject):
         track = made.get("track")
         if track is None and made["edits"].key == self.keys["edits"]:
             track = self._known.get(self.keys["track"])  # finished tracks that were known need no link of their own
-        self.track_notes, self.as_linked = ((), None) if track is None else (track.value.notes, track.value.tracks)
+        self.linked = None if track is None else track.value
         if "track" in made:
             self.link_seconds = sum(made[name].seconds for name in ("track", "after", "edits") if name in made)
         if made["edits"].key:

@@ -90,12 +90,20 @@ class Shown(QObject):
     @property
     def as_linked(self) -> Tracks | None:
         """The tracks as they were linked, where they were linked in this window."""
-        return self.engine.as_linked
+        linked = self.engine.linked
+        return None if linked is None else linked.tracks
+
+    @property
+    def jumpiness_taken(self) -> float | None:
+        """The jumpiness that the tracks were linked with, where they were linked in this window."""
+        linked = self.engine.linked
+        return None if linked is None else linked.jumpiness
 
     @property
     def track_notes(self) -> tuple[str, ...]:
         """What was odd about the detections."""
-        return self.engine.track_notes
+        linked = self.engine.linked
+        return () if linked is None else linked.notes
 
     @property
     def linked_detections(self) -> Detections | None:

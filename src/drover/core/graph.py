@@ -34,6 +34,7 @@ from drover.core.score.spans import score_boxes, score_result
 from drover.core.track import tracker
 from drover.core.track.finishing import finish
 from drover.core.track.input_notes import input_notes
+from drover.core.track.pace import resolve_track
 from drover.core.track.whole_clip import fold_tracks
 from drover.core.types import Crossings, Detections, Tracks, Truth
 
@@ -73,10 +74,11 @@ class Result:
 
 @dataclass(frozen=True)
 class Linked:
-    """Tracks as they were linked, with lines on what was odd about the detections."""
+    """Tracks as they were linked, lines on what was odd about the detections, and the jumpiness that was taken."""
 
     tracks: Tracks
     notes: tuple[str, ...]
+    jumpiness: float
 
 
 Inputs = Mapping[str, Any]
@@ -191,14 +193,18 @@ def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
 def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Linked:
     found: DetectResult = inputs["detect"]
     clip = subject.clip
-    tracks = fold_tracks(found.detections, clip.times, clip.rate, recipe.track, cancelled=call.cancelled)
-    return Linked(tracks, input_notes(found.detections, clip.times) if found.finished else ())
+    settings = resolve_track(recipe.track, found.detections, clip.times, clip.rate, whole=found.finished)
+    tracks = fold_tracks(found.detections, clip.times, clip.rate, settings, cancelled=call.cancelled)
+    notes = input_notes(found.detections, clip.times) if found.finished else ()
+    return Linked(tracks, notes, settings.motion.jumpiness)
 
 
 def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
     del call
     found: DetectResult = inputs["detect"]
-    return finish(inputs["track"].tracks, subject.clip.times, recipe.track, found.detections.frozen())
+    clip = subject.clip
+    settings = resolve_track(recipe.track, found.detections, clip.times, clip.rate, whole=found.finished)
+    return finish(inputs["track"].tracks, clip.times, settings, found.detections.frozen())
 
 
 def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
@@ -274,7 +280,7 @@ STAGES: dict[str, Stage] = {
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
               _detect, live=True),
         Stage("track", tracker.VERSION, _always("detect"), lambda r: (r.track,), _nothing, _track, live=True),
-        Stage("after", 3, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
+        Stage("after", 4, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
         Stage("edits", 1, _always("after"), _nothing, _nothing, _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),
         Stage("score", scorer.VERSION, _always("edits", "count"), lambda r: (r.score,), _truth, _score),

@@ -20,8 +20,9 @@ from drover.core.errors import DroverError
 from drover.core.formats.box_rows import write_detections, write_tracks
 from drover.core.formats.count_tables import ALARM_COLUMNS, INTERVAL_COLUMNS, WAY_COLUMNS, ZONE_COLUMNS, write_table
 from drover.core.formats.crossing_rows import write_counts, write_crossings
-from drover.core.recipe import Recipe
+from drover.core.recipe import Recipe, TrackSettings
 from drover.core.run import ClipRun
+from drover.core.track.pace import resolve_track
 
 __all__ = ["ready_folder", "run_facts", "versions", "write_run"]
 
@@ -57,12 +58,18 @@ def run_facts(run: ClipRun) -> dict[str, object]:
         },
         "recipe": recipe.model_dump(mode="json"),
         "detect_as_taken": None if run.detect.taken is None else run.detect.taken.model_dump(mode="json"),
+        "track_as_taken": _track_taken(run).model_dump(mode="json"),
         "survey": list(run.detect.said),
         "frames": run.clip.frame_count,
         "frames_read": run.detect.frames_read,
         "seconds": run.seconds,
         "notes": [*run.clip.notes, *run.notes],
     }
+
+
+def _track_taken(run: ClipRun) -> TrackSettings:
+    """Track's settings with what was on auto as it was taken."""
+    return resolve_track(run.recipe.track, run.detect.detections, run.clip.times, run.clip.rate)
 
 
 def ready_folder(folder: Path) -> None:

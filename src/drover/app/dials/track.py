@@ -91,7 +91,8 @@ class TrackDials(SettingsPage):
         card = Card("Motion filter")
         models = {"steady": "keeps its speed", "pushed": "keeps its push", "turning": "goes straight or turns"}
         card.body.addWidget(self.choice("each", "track.motion.model", models))
-        card.body.addWidget(self.row("jumpiness", "track.motion.jumpiness"))
+        self.jumpiness = self.row("jumpiness", "track.motion.jumpiness")
+        card.body.addWidget(self.jumpiness)
         card.body.addWidget(self.row("box noise", "track.motion.box_noise"))
         self.noise = NoisePlot(self.session)
         card.body.addWidget(self.noise)
@@ -167,6 +168,9 @@ class TrackDials(SettingsPage):
         found = self.session.linked_detections
         if found is not None:
             self.noise.show_check(noise_check(tracks, found, clip.times, linked=self.session.as_linked))
+        # Below the least that can be set lies "as the clip has it": then the dial shows what was taken.
+        taken = self.session.jumpiness_taken
+        self.jumpiness.box.setSpecialValueText("auto" if taken is None else f"auto {taken:.2f} px/frame²")
         self.notice.setText("\n".join(f"• {note}" for note in self.session.track_notes))
         self.notice.setVisible(bool(self.session.track_notes))
 

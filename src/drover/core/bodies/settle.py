@@ -17,7 +17,8 @@ from drover.core.bodies.followed import owners_of, specks
 from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.detect.growing import GrowingColumn
-from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
+from drover.core.recipe import AfterSettings, BodySettings, MotionSettings, TrackSettings
+from drover.core.track.tracker import EVEN
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, rows_to_frames
 
@@ -26,7 +27,7 @@ __all__ = ["settle"]
 Int = NDArray[np.int64]
 BLOCK = 400_000  # runs put in order at once
 # As Drover links by itself, but for one thing: what stays where it is may be asked for, and is no spark.
-GENEROUS = TrackSettings(after=AfterSettings(least_travel=0.0))
+GENEROUS = TrackSettings(motion=MotionSettings(jumpiness=EVEN), after=AfterSettings(least_travel=0.0))
 LEAST_TIME = 2.0  # s: in a shorter clip nothing is followed for long enough to tell
 
 

@@ -23,11 +23,11 @@ class MotionSettings(Settings):
         60.0, 5.0, 720.0, "°/s", "How fast an object turns when it turns; used by the turning filter alone.", 5.0
     )
     jumpiness: float = dial(
-        0.5,
-        0.01,
+        0.0,
+        0.0,
         50.0,
         "px/frame²",
-        "How abruptly objects change speed. Higher turns faster and coasts less surely.",
+        "How abruptly objects change speed. Higher turns faster and coasts less surely. 0: as the clip has it.",
         0.05,
     )
     box_noise: float = dial(

@@ -30,9 +30,10 @@ from drover.core.track.turning import new_modes, predict_turning
 from drover.core.track.upkeep import begin_links, free_to_begin, missed_by, note_seen, survivors, waits
 from drover.core.types import DEFAULT_CLASS, Tracks
 
-__all__ = ["VERSION", "LookAhead", "Tracker"]
+__all__ = ["EVEN", "VERSION", "LookAhead", "Tracker"]
 
-VERSION = 6
+VERSION = 7
+EVEN = 0.5  # px/frame²: jumpiness on auto where nobody has measured it, as live
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
@@ -78,6 +79,7 @@ class Tracker:
     ) -> None:
         self._speed_doubt = speed_doubt
         self.settings = settings
+        self._jumpiness = settings.motion.jumpiness or EVEN
         self.size = size
         wanted = settings.life.hits_to_confirm
         self._hits = max(min(LEAST_HITS, wanted), round(wanted * min(1.0, rate / FRAME_RATE)))
@@ -166,7 +168,7 @@ class Tracker:
         self._time = time if self._time is None else max(time, self._time)
         self._interval = frames if frames > 0 else 1.0
         unseen, fading = waits(living.seen_at, living.hidden, living.count, time, self._before, FRAME_RATE)
-        noises = motion.jumpiness, motion.size_noise, motion.size_scaling
+        noises = self._jumpiness, motion.size_noise, motion.size_scaling
         if self._turning:
             turn = np.radians(motion.turn_rate) / FRAME_RATE
             predict_turning(

@@ -11,6 +11,7 @@ from drover.core.errors import Cancelled
 from drover.core.recipe import TrackSettings
 from drover.core.track.finishing import finish
 from drover.core.track.frame_boxes import FrameBoxes
+from drover.core.track.pace import resolve_track
 from drover.core.track.speeds import measure_speeds
 from drover.core.track.tracker import Tracker
 from drover.core.types import Detections, Tracks
@@ -48,6 +49,7 @@ def begin(
     detections: Detections, times: NDArray[np.float64], rate: float, settings: TrackSettings
 ) -> tuple[Tracker, Callable[[int], FrameBoxes]]:
     """A tracker for a recorded clip, and what gives the boxes of a frame with all that was measured of them before."""
+    settings = resolve_track(settings, detections, times, rate)
     fixed = detections.frozen()
     speeds = measure_speeds(fixed, times) if settings.motion.speeds_first else None
     known = speeds.velocity if speeds is not None and speeds.fast else None
@@ -71,4 +73,5 @@ def link_detections(
         When told to stop on the way.
     """
     tracks = fold_tracks(detections, times, rate, settings, cancelled=cancelled)
+    settings = resolve_track(settings, detections, times, rate)
     return finish(tracks, times, settings, detections.frozen())

@@ -1,0 +1,96 @@
+"""Jumpiness on auto: what bends paths by change of way is told from boxes that lean."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from drover.core.recipe import Recipe, TrackSettings, with_value
+from drover.core.track import pace
+from drover.core.track.pace import STIFF, bends, jumpiness_of, resolve_track
+from drover.core.track.tracker import EVEN, Tracker
+from drover.core.track.whole_clip import fold_tracks, link_detections
+from drover.core.types import Detections
+
+SIZE, RATE = 50.0, 25.0
+
+
+def walkers(way, *, count=6, frames=200, rate=RATE) -> tuple[Detections, np.ndarray]:
+    """Boxes of 50 px on ``count`` paths far apart; ``way`` (walker, times) gives the offset of the middle, px."""
+    times = np.arange(frames) / rate
+    x = np.stack([200 + 3 * times * RATE + way(k, times) for k in range(count)], axis=1)
+    y = np.broadcast_to(200.0 + 300.0 * np.arange(count), x.shape)
+    box = np.stack([x - SIZE / 2, y - SIZE / 2, x + SIZE / 2, y + SIZE / 2], axis=2).reshape(-1, 4)
+    frame = np.repeat(np.arange(frames), count)
+    ones = np.ones(len(frame), np.float32)
+    return Detections.from_boxes(frame, box.astype(np.float32), ones, frame_count=frames, size=(4000, 4000)), times
+
+
+def swinging(k: int, times: np.ndarray) -> np.ndarray:
+    """A box that leans to and fro twice a second, as limbs swing."""
+    return 3.0 * np.sin(2 * np.pi * 2.0 * times + k)
+
+
+def turning(k: int, times: np.ndarray) -> np.ndarray:
+    """White acceleration: the speed walks at random, half a pixel a frame in every frame."""
+    speed = np.cumsum(np.random.default_rng(k).normal(0, 0.5, len(times)))
+    return np.cumsum(speed)
+
+
+def test_boxes_that_lean_and_come_back_make_the_filter_stiff():
+    found, times = walkers(swinging)
+    assert jumpiness_of(found, times, RATE) == STIFF
+
+
+def test_ways_that_change_at_random_keep_the_usual_jumpiness():
+    found, times = walkers(turning)
+    assert jumpiness_of(found, times, RATE) == pytest.approx(EVEN, abs=0.1)
+
+
+@pytest.mark.parametrize("rate", [12.5, 50.0])
+def test_the_frame_rate_changes_nothing_of_that(rate):
+    found, times = walkers(swinging, frames=round(8 * rate), rate=rate)
+    assert jumpiness_of(found, times, rate) == STIFF
+
+
+def test_bends_of_white_acceleration_say_its_strength_over_either_time():
+    """The speed changes by half a pixel a frame in every frame: q is 0.5 over either time."""
+    found, times = walkers(turning, count=8, frames=400)
+    tracks = fold_tracks(found, times, RATE, with_value(Recipe(), "track.motion.jumpiness", 1.0).track)
+    short, long = (size.reshape(-1, 2)[:, 0] for size in bends(tracks, found, times))
+    assert np.sqrt(np.mean(short**2)) == pytest.approx(0.5, rel=0.15)
+    assert np.sqrt(np.mean(long**2)) == pytest.approx(0.5, rel=0.3)
+
+
+def test_too_little_to_tell_takes_the_usual():
+    found, times = walkers(swinging, count=1, frames=30)
+    assert jumpiness_of(found, times, RATE) == EVEN
+    none = Detections.from_boxes(
+        np.zeros(0, np.int64), np.zeros((0, 4), np.float32), np.zeros(0, np.float32), frame_count=50, size=(64, 64)
+    )
+    assert jumpiness_of(none, np.arange(50) / RATE, RATE) == EVEN
+
+
+def test_it_is_measured_once_for_a_table_and_not_at_all_where_it_is_given(monkeypatch):
+    found, times = walkers(swinging)
+    asked = []
+    monkeypatch.setattr(pace, "jumpiness_of", lambda *given: asked.append(given) or 0.3)
+    settings = TrackSettings()
+    assert resolve_track(settings, found, times, RATE, whole=False).motion.jumpiness == EVEN
+    assert not asked, "a clip that is still read is not measured"
+    for _ in range(3):
+        assert resolve_track(settings, found, times, RATE).motion.jumpiness == 0.3
+    assert len(asked) == 1
+    given = with_value(Recipe(), "track.motion.jumpiness", 0.9).track
+    assert resolve_track(given, found, times, RATE) is given
+    assert len(asked) == 1
+
+
+def test_a_clip_on_auto_is_linked_as_with_what_was_measured_and_live_as_usual():
+    found, times = walkers(swinging)
+    auto = link_detections(found, times, RATE, TrackSettings())
+    same = link_detections(found, times, RATE, with_value(Recipe(), "track.motion.jumpiness", STIFF).track)
+    assert np.array_equal(auto.box, same.box) and np.array_equal(auto.identity, same.identity)
+    live = Tracker(TrackSettings(), found.size, RATE)
+    usual = Tracker(with_value(Recipe(), "track.motion.jumpiness", EVEN).track, found.size, RATE)
+    assert live._jumpiness == usual._jumpiness
