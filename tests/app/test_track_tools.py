@@ -130,3 +130,18 @@ def test_the_turning_filter_and_looks_are_dials_that_link_again(opened, qtbot):
     assert opened.session.tracks is not before
     assert opened.session.track_settings.motion.model == "turning"
     assert opened.session.track_settings.match.look_weight == 0.6
+
+
+def test_jumpiness_on_auto_shows_what_was_taken_and_a_number_overrules_it(opened, qtbot):
+    session, row = opened.session, opened.dials.track.jumpiness
+    opened.strip.choose("track")
+    taken = session.jumpiness_taken
+    assert session.recipe.track.motion.jumpiness == 0 and taken is not None and taken > 0
+    qtbot.waitUntil(lambda: row.box.text() == f"auto {taken:.2f}", timeout=WAIT)
+    row.box.setValue(2.0)
+    qtbot.waitUntil(lambda: session.recipe.track.motion.jumpiness == 2.0, timeout=WAIT)
+    qtbot.waitUntil(lambda: session.jumpiness_taken == 2.0, timeout=WAIT)
+    assert "auto" not in row.box.text()
+    session.undo.undo()
+    qtbot.waitUntil(lambda: session.jumpiness_taken == taken, timeout=WAIT)
+    assert row.box.text().startswith("auto")

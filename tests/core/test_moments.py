@@ -35,10 +35,11 @@ def linked(boxes: Detections, settings: TrackSettings | None = None):
     return link_detections(boxes, times, RATE, settings or TrackSettings()), times
 
 
-def checked(boxes: Detections, jumpiness: float = 0.5) -> str:
+def checked(boxes: Detections, jumpiness: float = 0.5, *, on_auto: bool = False) -> str:
     settings = with_value(Recipe(), "track.motion.jumpiness", jumpiness).track
     tracks, times = linked(boxes, settings)
-    return noise_check(tracks, boxes, times, linked=fold_tracks(boxes, times, RATE, settings)).words
+    folded = fold_tracks(boxes, times, RATE, settings)
+    return noise_check(tracks, boxes, times, linked=folded, on_auto=on_auto).words
 
 
 def test_a_hidden_stretch_and_a_birth_in_the_open_are_moments_and_a_plain_walk_is_none():
@@ -130,6 +131,7 @@ def test_right_noises_give_distances_by_the_chi_square_law_and_a_verdict():
     assert "lower jumpiness or box noise" in checked(still)
     swaying = found([[(300 + 60 * np.sin(k / 20), 200)] for k in range(300)])
     assert "raise jumpiness" in checked(swaying, jumpiness=0.01)
+    assert "kept stiff against it" in checked(swaying, jumpiness=0.01, on_auto=True)
     assert set(KINDS) >= {"gap", "shared", "margin", "begin", "end"}
 
 

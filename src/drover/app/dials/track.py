@@ -167,10 +167,13 @@ class TrackDials(SettingsPage):
         self.gap_card.note.setText(f"{len(gaps)} gaps")
         found = self.session.linked_detections
         if found is not None:
-            self.noise.show_check(noise_check(tracks, found, clip.times, linked=self.session.as_linked))
+            self.noise.show_check(noise_check(
+                tracks, found, clip.times, linked=self.session.as_linked,
+                on_auto=self.session.recipe.track.motion.jumpiness == 0,
+            ))  # fmt: skip
         # Below the least that can be set lies "as the clip has it": then the dial shows what was taken.
         taken = self.session.jumpiness_taken
-        self.jumpiness.box.setSpecialValueText("auto" if taken is None else f"auto {taken:.2f} px/frame²")
+        self.jumpiness.box.setSpecialValueText("auto" if taken is None else f"auto {taken:.2f}")
         self.notice.setText("\n".join(f"• {note}" for note in self.session.track_notes))
         self.notice.setVisible(bool(self.session.track_notes))
 

@@ -56,7 +56,8 @@ class NoiseCheck:
 
     ``time`` (n,) s, ``mean`` (n,) of the normalised innovation squared of the links in that second, ``low`` and
     ``high`` (n,) its bounds at 95 % were the noises right. ``wild`` is the share of links beyond the 99 % bound,
-    ``lag`` how far each miss resembles the one before (-1..1; 0 when the filter is right).
+    ``lag`` how far each miss resembles the one before (-1..1; 0 when the filter is right); ``on_auto`` whether the clip
+    itself said how jumpy things are.
     """
 
     time: Float
@@ -66,6 +67,7 @@ class NoiseCheck:
     wild: float
     lag: float
     links: int
+    on_auto: bool = False
 
     @property
     def words(self) -> str:
@@ -74,6 +76,8 @@ class NoiseCheck:
             return "Too few links to check the noises."
         told = f"{100 * self.wild:.1f} % of links lie beyond the 99 % bound of the innovation check (right is 1 %)"
         if self.wild > WILD:
+            if self.lag > LAGGING and self.on_auto:
+                return f"{told}, and misses lean the same way: boxes lean, and the filter is kept stiff against it."
             if self.lag > LAGGING:
                 return f"{told}, and misses lean the same way from frame to frame: raise jumpiness."
             return f"{told}: the filter is too sure; raise box noise."
@@ -86,7 +90,9 @@ class NoiseCheck:
         return f"{told}: the noises fit the hard frames, which is what a gate is for."
 
 
-def noise_check(tracks: Tracks, detections: Detections, times: Float, *, linked: Tracks | None = None) -> NoiseCheck:
+def noise_check(
+    tracks: Tracks, detections: Detections, times: Float, *, linked: Tracks | None = None, on_auto: bool = False
+) -> NoiseCheck:
     """Check the filter by what it did not foresee (Bar-Shalom et al. 2001, 5.4.2; the lag after Mehra 1970).
 
     ``linked`` are the tracks as they were linked, with the filters' boxes; finished ones have those that were found,
@@ -115,6 +121,7 @@ def noise_check(tracks: Tracks, detections: Detections, times: Float, *, linked:
         wild=float(np.mean(values > _chi_square(0.99, 2.0))) if len(values) else 0.0,
         lag=0.0 if linked is None else _lag(linked, detections),
         links=len(values),
+        on_auto=on_auto,
     )
 
 
