@@ -29,9 +29,9 @@ SHORT, LONG = 0.2, 0.8  # s over which bends are measured
 LOOK_AT = 12_000  # detections that are enough
 STRETCH, STRETCHES = 6.0, 4  # s that are looked at in one go, and how many of them, spread over the clip
 LEAST_BENDS = 50  # fewer say nothing
-WILDEST = 0.995  # share of bends beyond which they are lost links
-ALIKE = 1.6  # ratio of the two up to which what bends paths is change of way
-STEEP = 4.0  # power by which the filter gets stiffer beyond that
+WILDEST = 0.97  # share of bends beyond which they are lost links, or bodies that melt into one blob
+ALIKE = 2.0  # ratio of the two up to which what bends paths is change of way
+STEEP = 8.0  # power by which the filter gets stiffer beyond that
 STIFF = 0.06  # px/frame²: the least that is taken
 EDGE = 2.0  # px from the picture's edge at which a box is cut off
 
