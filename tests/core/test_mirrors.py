@@ -24,6 +24,7 @@ from drover.core.recipe import (
 from drover.core.score.scorer import score_tracks
 from drover.core.simulate.boxes import FRAME_SIZE, simulate_boxes
 from drover.core.track.moments import find_moments
+from drover.core.track.tracker import EVEN
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, Truth, rows_to_frames
 
@@ -134,8 +135,8 @@ def test_far_away_company_changes_nobodys_identity():
 def test_twice_the_picture_is_linked_alike(walk):
     """Everything twice as large, the noises with it: a world filmed with twice the pixels."""
     found, _ = walk
-    motion = Recipe().track.motion
-    recipe = Recipe()
+    recipe = with_value(Recipe(), "track.motion.jumpiness", EVEN)
+    motion = recipe.track.motion
     # Noises grow with the size by themselves to the power of the scaling; the rest is made up for here.
     more = 2.0 ** (1.0 - motion.size_scaling)
     for name in ("box_noise", "jumpiness", "size_noise"):

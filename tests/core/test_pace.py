@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -23,7 +25,9 @@ def walkers(way, *, count=6, frames=200, rate=RATE) -> tuple[Detections, np.ndar
     box = np.stack([x - SIZE / 2, y - SIZE / 2, x + SIZE / 2, y + SIZE / 2], axis=2).reshape(-1, 4)
     frame = np.repeat(np.arange(frames), count)
     ones = np.ones(len(frame), np.float32)
-    return Detections.from_boxes(frame, box.astype(np.float32), ones, frame_count=frames, size=(4000, 4000)), times
+    found = Detections.from_boxes(frame, box.astype(np.float32), ones, frame_count=frames, size=(4000, 4000))
+    runs = np.array([[y, x1, x2] for x1, _, x2, y in np.rint(box).astype(np.int16).tolist()], np.int16)
+    return replace(found, runs=runs, run_start=np.arange(len(runs) + 1)), times  # as found by motion: with outlines
 
 
 def swinging(k: int, times: np.ndarray) -> np.ndarray:
@@ -81,6 +85,8 @@ def test_it_is_measured_once_for_a_table_and_not_at_all_where_it_is_given(monkey
     for _ in range(3):
         assert resolve_track(settings, found, times, RATE).motion.jumpiness == 0.3
     assert len(asked) == 1
+    boxes = replace(found, runs=found.runs[:0], run_start=np.zeros(len(found) + 1, np.int64))
+    assert resolve_track(settings, boxes, times, RATE).motion.jumpiness == EVEN, "boxes of another detector"
     given = with_value(Recipe(), "track.motion.jumpiness", 0.9).track
     assert resolve_track(given, found, times, RATE) is given
     assert len(asked) == 1

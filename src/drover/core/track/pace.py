@@ -43,11 +43,13 @@ def resolve_track(
 ) -> TrackSettings:
     """The settings with jumpiness on auto as the clip has it; it is measured once for each table of detections.
 
-    While a clip is not ``whole`` yet the usual jumpiness is taken: what is shown so far is linked again and again.
+    The usual jumpiness is taken while a clip is not ``whole`` yet, since what is shown so far is linked anew all the
+    time; and for boxes of another detector, which jitter but do not lean as outlines of what moves do.
     """
     if settings.motion.jumpiness > 0:
         return settings
-    taken = next((value for ref, value in _known if ref() is detections), None if whole else EVEN)
+    usual = None if whole and len(detections.runs) else EVEN
+    taken = next((value for ref, value in _known if ref() is detections), usual)
     if taken is None:
         taken = jumpiness_of(detections, times, rate)
         _known[:] = [*[one for one in _known if one[0]() is not None][-3:], (weakref.ref(detections), taken)]
