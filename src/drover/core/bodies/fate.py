@@ -20,6 +20,7 @@ SMALLER = 0.45  # of the larger one's area that the smaller may have
 ABOVE = 0.6  # of the smaller one's width that lies over or under the larger
 APART = 1.2  # heights of the larger that may be between them
 STEADY = 0.12  # of the size of both that the way between them may vary, one standard deviation
+NORMAL = 1.4826  # standard deviations in a median absolute deviation
 WENT = 1.0  # sizes of both that they must have gone together
 
 
@@ -74,7 +75,9 @@ def _goes_along(body: Float, piece: Float) -> bool:
     middle = [(box[:, :2] + box[:, 2:]) / 2 for box in (body, piece)]
     way = middle[1] - middle[0]
     went = np.hypot(*(middle[1] - middle[1][0]).T).max()
-    return bool(way.std(axis=0).max() <= STEADY * size and went >= WENT * size)
+    # Legs swing and now and then fall apart: what counts is where the piece mostly is.
+    varies = NORMAL * np.median(np.abs(way - np.median(way, axis=0)), axis=0)
+    return bool(varies.max() <= STEADY * size and went >= WENT * size)
 
 
 def join_fates(into: Int, whole: NDArray[np.float32], body: Int, piece: Int) -> tuple[Int, NDArray[np.float32]]:

@@ -28,6 +28,7 @@ Int = NDArray[np.int64]
 BLOCK = 400_000  # runs put in order at once
 # As Drover links by itself, but for one thing: what stays where it is may be asked for, and is no spark.
 GENEROUS = TrackSettings(motion=MotionSettings(jumpiness=EVEN), after=AfterSettings(least_travel=0.0))
+ROUNDS = 2  # whole bodies are followed better than their pieces, and show what else belongs to them
 LEAST_TIME = 2.0  # s: in a shorter clip nothing is followed for long enough to tell
 
 
@@ -49,6 +50,19 @@ def settle(
     frames = detections.frame_count
     if not (settings.gather or settings.drop_sparks) or frames < 2 or times[frames - 1] - times[0] < LEAST_TIME:
         return detections
+    for _ in range(ROUNDS):
+        detections = _settled_once(detections, times, rate, settings, cancelled)
+    return detections
+
+
+def _settled_once(
+    detections: Detections,
+    times: NDArray[np.float64],
+    rate: float,
+    settings: BodySettings,
+    cancelled: Callable[[], bool],
+) -> Detections:
+    """One look at what is followed, and what it says."""
     tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
     box = detections.frozen().box
     owner = owners_of(tracks, len(detections), box, detections.frame_start)

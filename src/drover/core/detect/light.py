@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from drover.core.kernel_parts import sort_stack
 
-__all__ = ["LightFollower", "block_ratios", "even_out", "median_of_25"]
+__all__ = ["LightFollower", "block_ratios", "even_out", "median_of_even"]
 
 BLOCKS_ACROSS = 40
 SAMPLES = 8  # a side: 64 pixels of each block are looked at
@@ -23,6 +23,7 @@ BLACKEST = 0.01  # share of the background's light under which a picture is blac
 REFRESH = 3  # frames between two looks at the whole field while the light is steady
 MOVED = 0.012  # change of the coarse look from which the field is taken at once
 BLUR = 0.8  # blocks
+COHERENT, NEAR, LEAST_EVEN = 0.6, 3, 5
 BANDS = 4  # in each block, of rows that share one line of factors: the field is smooth over whole blocks
 
 
@@ -57,8 +58,9 @@ class LightFollower:
         moved = abs(glance / self._glance - 1.0) > MOVED
         change = None
         if self._field is None or moved or self._frames % REFRESH == 0:
-            ratio = block_ratios(grey, background, self.block, _OCTAVES)
-            self._field = smoothed(median_of_25(ratio))
+            ratio, alike = block_ratios(grey, background, self.block, _OCTAVES)
+            even = alike >= COHERENT * float(np.median(alike))
+            self._field = smoothed(median_of_even(ratio, even))
             now = float(np.median(self._field))
             change, self.gain = now / self.gain, now
             self._glance = glance
@@ -70,14 +72,15 @@ class LightFollower:
 @njit(cache=True, nogil=True)
 def block_ratios(
     grey: NDArray[np.uint8], background: NDArray[np.float32], block: int, octaves: NDArray[np.float32]
-) -> NDArray[np.float32]:  # pragma: no cover
+) -> tuple[NDArray[np.float32], NDArray[np.float32]]:  # pragma: no cover
     """Median ratio of picture to background in each block, (rows, columns) float32; 1 where all is too dark.
 
-    ``octaves`` (4081,) holds the binary logarithm of each sixteenth of a grey level.
+    And the share of a block's samples that lie near that median. ``octaves`` (4081,) holds the binary logarithm of
+    each sixteenth of a grey level.
     """
     height, width = grey.shape
     rows, columns = -(-height // block), -(-width // block)
-    out = np.ones((rows, columns), np.float32)
+    out, alike = np.ones((rows, columns), np.float32), np.ones((rows, columns), np.float32)
     bins, seen = np.empty((columns, 4 * STEPS_PER_OCTAVE + 1), np.int32), np.empty(columns, np.int32)
     for r in range(rows):
         bins[:] = 0
@@ -89,7 +92,8 @@ def block_ratios(
         for c in range(columns):
             if seen[c] >= SAMPLES:
                 out[r, c] = _middle_ratio(bins[c], seen[c])
-    return out
+                alike[r, c] = _near_the_middle(bins[c], seen[c])
+    return out, alike
 
 
 @njit(cache=True, nogil=True)
@@ -126,19 +130,32 @@ def _middle_ratio(bins: NDArray[np.int32], n: int) -> np.float32:  # pragma: no 
 
 
 @njit(cache=True, nogil=True)
-def median_of_25(field: NDArray[np.float32]) -> NDArray[np.float32]:  # pragma: no cover
-    """Median of the 5 by 5 neighbours of every cell; beyond the edge the edge goes on."""
+def _near_the_middle(bins: NDArray[np.int32], n: int) -> np.float32:  # pragma: no cover
+    """Share of a histogram of ``n`` ratios that lies within ``NEAR`` bins of the median's."""
+    half, seen, k = n // 2, 0, -1
+    while seen <= half:
+        k += 1
+        seen += bins[k]
+    return np.float32(bins[max(0, k - NEAR) : k + NEAR + 1].sum() / n)
+
+
+@njit(cache=True, nogil=True)
+def median_of_even(field: NDArray[np.float32], even: NDArray[np.bool_]) -> NDArray[np.float32]:  # pragma: no cover
+    """Median of the even ones among the 5 by 5 neighbours of every cell; of all of them where few are even."""
     rows, columns = field.shape
     out = np.empty_like(field)
-    near = np.empty((25, columns), np.float32)
+    near, trusted = np.empty(25, np.float32), np.empty(25, np.float32)
     for r in range(rows):
-        for i in range(5):
-            line = field[min(max(r + i - 2, 0), rows - 1)]
-            for j in range(5):
-                for c in range(columns):
-                    near[5 * i + j, c] = line[min(max(c + j - 2, 0), columns - 1)]
-        sort_stack(near)
-        out[r] = near[12]
+        for c in range(columns):
+            n, m = 0, 0
+            for y in range(max(0, r - 2), min(rows, r + 3)):
+                for x in range(max(0, c - 2), min(columns, c + 3)):
+                    near[n] = field[y, x]
+                    n += 1
+                    if even[y, x]:
+                        trusted[m] = field[y, x]
+                        m += 1
+            out[r, c] = np.median(trusted[:m]) if m >= LEAST_EVEN else np.median(near[:n])
     return out
 
 
