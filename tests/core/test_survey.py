@@ -29,6 +29,7 @@ from drover.core.simulate.worlds.world import draw_world, write_world
 from drover.core.survey.empty_scene import find_empty_scene, in_one_light
 from drover.core.survey.resolve import resolve_detect
 from drover.core.survey.samples import Samples
+from drover.core.survey.standing import put_ground_back
 from drover.core.survey.survey import Survey, survey_of
 from drover.core.survey_pass import read_samples, survey_clip
 from drover.core.track.cells import cells_between, into_cells
@@ -70,6 +71,45 @@ def test_noise_and_ground_are_measured_back(seed, noise):
     empty = find_empty_scene(shots(seed, noise=noise))
     assert np.abs(empty.grey - true_ground(seed)).mean() < noise
     assert float(np.median(empty.noise)) == pytest.approx(noise, rel=0.3)
+
+
+@settings(max_examples=10)
+@given(st.integers(0, 500), st.integers(18, 28), st.booleans(), st.booleans())
+def test_who_is_there_from_the_start_or_to_the_end_is_told_from_the_ground_he_hides(seed, stays, comes, grey):
+    """He stands there for most of the time: only that he breaks off at his outline tells what he is."""
+
+    def put(k, picture):
+        if (k >= 32 - stays) if comes else (k < stays):
+            picture[18:47, 40:57] = 215
+
+    empty = find_empty_scene(seen := shots(seed, put=put, grey=grey))
+    hidden = np.abs(empty.grey - true_ground(seed))[20:45, 42:55].mean()
+    assert hidden > 20, "he is taken for ground at first"
+    seen = Samples(seen.grey, None, seen.time) if grey else seen
+    empty = find_empty_scene(seen)
+    scene, places = put_ground_back(seen, empty)
+    assert places == 1
+    away = np.abs(scene.grey - true_ground(seed))
+    assert away[20:45, 42:55].mean() < 2.5 and away[18:47, 40:57].mean() < 4.0
+    assert float(np.median(scene.noise[18:47, 40:57])) < 3.0, "nor does he leave the place restless"
+    np.testing.assert_array_equal(scene.grey[:, :30], empty.grey[:, :30])
+
+
+@pytest.mark.parametrize("kind", ["arrives late", "soft light", "passes"])
+def test_what_is_no_ground_behind_somebody_is_not_put_back(kind):
+    def put(k, picture):
+        if kind == "arrives late" and k >= 26:
+            picture[18:47, 40:57] = 215
+        elif kind == "soft light" and k >= 14:
+            y, x = np.mgrid[:64, :96]
+            picture *= 1 + 0.6 * np.exp(-(((y - 32) / 16) ** 2) - ((x - 48) / 16) ** 2)
+        elif kind == "passes":
+            picture[20:44, 3 * k : 3 * k + 12] = 220
+
+    seen = shots(3, put=put)
+    empty = find_empty_scene(seen)
+    scene, places = put_ground_back(seen, empty)
+    assert places == 0 and scene is empty
 
 
 @settings(max_examples=15)

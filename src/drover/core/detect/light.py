@@ -1,8 +1,9 @@
 """Light that changes: each picture is brought back to the light of the background before it is compared.
 
 The ratio of picture to background is taken block by block as a median, so that an object in a block does not
-matter; a median over neighbouring blocks drops objects that fill a block; what is left is a smooth field of
-gain: a passing cloud, a gliding exposure, a lamp. The gain of the whole picture is watched for jumps.
+matter; blocks whose pixels do not agree hold something, and say nothing; a median over neighbouring blocks drops
+objects that fill a block; what is left is a smooth field of gain: a passing cloud, a gliding exposure, a lamp. The
+gain of the whole picture is watched for jumps.
 """
 
 from __future__ import annotations
@@ -10,8 +11,6 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-
-from drover.core.kernel_parts import sort_stack
 
 __all__ = ["LightFollower", "block_ratios", "even_out", "median_of_even"]
 
@@ -23,7 +22,9 @@ BLACKEST = 0.01  # share of the background's light under which a picture is blac
 REFRESH = 3  # frames between two looks at the whole field while the light is steady
 MOVED = 0.012  # change of the coarse look from which the field is taken at once
 BLUR = 0.8  # blocks
-COHERENT, NEAR, LEAST_EVEN = 0.6, 3, 5
+COHERENT = 0.6  # of the usual share of a block's samples near its median, under which other things stand in it
+NEAR = 3  # steps of an octave from the median
+LEAST_EVEN = 5  # blocks among 25 neighbours
 BANDS = 4  # in each block, of rows that share one line of factors: the field is smooth over whole blocks
 
 

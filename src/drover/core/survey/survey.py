@@ -10,6 +10,7 @@ from drover.core.survey.contrast import movers_contrast
 from drover.core.survey.empty_scene import EmptyScene, find_empty_scene, in_one_light
 from drover.core.survey.samples import Samples
 from drover.core.survey.shadows import ShadowEvidence, find_shadows
+from drover.core.survey.standing import put_ground_back
 
 __all__ = ["Survey", "survey_of"]
 
@@ -20,7 +21,8 @@ RESTLESS = 1.5  # levels more than the sensor's noise from which a place is rest
 @dataclass(frozen=True)
 class Survey:
     """The empty scene; whether the footage is grey; whether bodies cast shadows; the share of the ground that is
-    restless; and by how many standard deviations what moves differs from the ground.
+    restless; by how many standard deviations what moves differs from the ground; and in how many places something stood
+    for so long that it passed for ground.
     """
 
     empty: EmptyScene
@@ -28,6 +30,7 @@ class Survey:
     shadows: ShadowEvidence
     restless: float
     contrast: float
+    stood: int = 0
 
     @property
     def facts(self) -> dict[str, float | bool]:
@@ -41,6 +44,7 @@ class Survey:
             "contrast": round(min(self.contrast, 1e6), 2),
             "shadow_evidence": round(self.shadows.strength, 3),
             "shadows_cast": self.shadows.cast,
+            "stood": self.stood,
         }
 
     @property
@@ -53,6 +57,9 @@ class Survey:
             out.append(f"What moves differs by {self.contrast:.0f} times the noise.")
         if self.restless > 0.02:
             out.append(f"{100 * self.restless:.0f} % of the ground is restless; it must differ more to count there.")
+        if self.stood:
+            places = "one place" if self.stood == 1 else f"{self.stood} places"
+            out.append(f"In {places} something stands at the start or the end that is not ground.")
         if self.shadows.cast:
             out.append(
                 "Bodies cast shadows, all to one side."
@@ -65,9 +72,9 @@ class Survey:
 def survey_of(samples: Samples) -> Survey:
     """What some pictures say."""
     samples = in_one_light(samples)
-    empty = find_empty_scene(samples)
+    empty, stood = put_ground_back(samples, find_empty_scene(samples))
     colour = 0.0 if empty.chroma is None else float(np.quantile(np.abs(empty.chroma - 128.0), 0.9))
     grey = colour < COLOURLESS
     shadows = ShadowEvidence(0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0) if grey else find_shadows(samples, empty)
     restless = float((empty.restless > RESTLESS).mean())
-    return Survey(empty, grey, shadows, restless, movers_contrast(samples, empty))
+    return Survey(empty, grey, shadows, restless, movers_contrast(samples, empty), stood)
