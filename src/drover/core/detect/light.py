@@ -24,7 +24,8 @@ MOVED = 0.012  # change of the coarse look from which the field is taken at once
 BLUR = 0.8  # blocks
 COHERENT = 0.6  # of the usual share of a block's samples near its median, under which other things stand in it
 NEAR = 3  # steps of an octave from the median
-LEAST_EVEN = 5  # blocks among 25 neighbours
+LEAST_EVEN = 5  # blocks around, of which the median is taken
+FURTHEST = 6  # blocks that are looked at each way
 BANDS = 4  # in each block, of rows that share one line of factors: the field is smooth over whole blocks
 
 
@@ -142,21 +143,21 @@ def _near_the_middle(bins: NDArray[np.int32], n: int) -> np.float32:  # pragma: 
 
 @njit(cache=True, nogil=True)
 def median_of_even(field: NDArray[np.float32], even: NDArray[np.bool_]) -> NDArray[np.float32]:  # pragma: no cover
-    """Median of the even ones among the 5 by 5 neighbours of every cell; of all of them where few are even."""
+    """Median of the even ones among the 5 by 5 neighbours of every cell, or further around where those are few."""
     rows, columns = field.shape
     out = np.empty_like(field)
-    near, trusted = np.empty(25, np.float32), np.empty(25, np.float32)
+    trusted = np.empty((2 * FURTHEST + 1) ** 2, np.float32)
     for r in range(rows):
         for c in range(columns):
-            n, m = 0, 0
-            for y in range(max(0, r - 2), min(rows, r + 3)):
-                for x in range(max(0, c - 2), min(columns, c + 3)):
-                    near[n] = field[y, x]
-                    n += 1
-                    if even[y, x]:
-                        trusted[m] = field[y, x]
-                        m += 1
-            out[r, c] = np.median(trusted[:m]) if m >= LEAST_EVEN else np.median(near[:n])
+            m, reach = 0, 0
+            while m < LEAST_EVEN and reach < FURTHEST:
+                m, reach = 0, reach + 2
+                for y in range(max(0, r - reach), min(rows, r + reach + 1)):
+                    for x in range(max(0, c - reach), min(columns, c + reach + 1)):
+                        if even[y, x]:
+                            trusted[m] = field[y, x]
+                            m += 1
+            out[r, c] = np.median(trusted[:m]) if m > 0 else field[r, c]
     return out
 
 
