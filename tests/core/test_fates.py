@@ -55,6 +55,14 @@ def test_a_head_that_keeps_its_place_over_legs_goes_to_them():
     assert joined((1, legs, ALL), (2, head, ALL)) == {(2, 1)}
 
 
+def test_legs_that_fall_apart_now_and_then_do_not_hide_the_common_fate():
+    def one_leg(f: int) -> tuple[float, ...]:
+        x1, y1, x2, y2 = legs(f)
+        return (x1, y1, x1 + 8, y2) if f % 6 == 0 else (x1, y1, x2, y2)
+
+    assert joined((1, one_leg, ALL), (2, head, ALL)) == {(2, 1)}
+
+
 def test_one_beside_another_is_no_piece_however_well_they_keep_step():
     def beside(f: int) -> tuple[float, ...]:
         return 80 + 3 * f, 180, 92 + 3 * f, 200

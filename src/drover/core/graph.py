@@ -280,7 +280,7 @@ STAGES: dict[str, Stage] = {
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
               _detect, live=True),
         Stage("track", tracker.VERSION, _always("detect"), lambda r: (r.track,), _nothing, _track, live=True),
-        Stage("after", 4, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
+        Stage("after", 5, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
         Stage("edits", 1, _always("after"), _nothing, _nothing, _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),
         Stage("score", scorer.VERSION, _always("edits", "count"), lambda r: (r.score,), _truth, _score),

@@ -143,6 +143,7 @@ class TrackDials(SettingsPage):
         card.body.addWidget(self.row("must come at least", "track.after.least_travel"))
         gaps = {"True": "drawn straight", "False": "as forecast"}
         card.body.addWidget(self.choice("bridged gaps", "track.after.fill_gaps", gaps))
+        card.body.addWidget(self.row("unseen, drawn for", "track.after.draw_within"))
         card.body.addWidget(
             self.choice("finished tracks", "track.after.smooth", {"False": "as seen", "True": "smooth"})
         )

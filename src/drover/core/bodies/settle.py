@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from drover.core.bodies.fate import join_fates, stacked_pairs
 from drover.core.bodies.followed import owners_of, specks
 from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
+from drover.core.bodies.shared import split_shared
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.detect.growing import GrowingColumn
 from drover.core.recipe import AfterSettings, BodySettings, MotionSettings, TrackSettings
@@ -52,6 +53,9 @@ def settle(
         return detections
     for _ in range(ROUNDS):
         detections = _settled_once(detections, times, rate, settings, cancelled)
+    if settings.gather and len(detections):
+        tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+        detections = split_shared(detections, tracks, times)
     return detections
 
 

@@ -152,6 +152,14 @@ class AfterSettings(Settings):
     fill_gaps: bool = Field(
         default=True, description="Draw a bridged gap from where the object went to where it came back."
     )
+    draw_within: float = dial(
+        1.0,
+        0.0,
+        60.0,
+        "s",
+        "Longest time unseen that is drawn: beyond, where it was is a guess. It keeps its number.",
+        0.25,
+    )
     smooth: bool = Field(default=False, description="Smooth finished tracks with what came after, for analysis.")
 
 

@@ -10,12 +10,13 @@ from numpy.typing import NDArray
 
 from drover.core.recipe import TrackSettings
 from drover.core.track.joining import join_broken
+from drover.core.track.pieces import ROW_COLUMNS, with_rows
 from drover.core.track.rows import boxes_seen
 from drover.core.track.smoothing import smooth
 from drover.core.track.travel import drop_flicker, drop_unmoved
-from drover.core.types import Detections, Tracks
+from drover.core.types import Detections, Tracks, TrackState
 
-__all__ = ["fill_gaps", "finish"]
+__all__ = ["fill_gaps", "finish", "leave_out_long_gaps"]
 
 Float = NDArray[np.float64]
 
@@ -46,7 +47,45 @@ def finish(tracks: Tracks, times: Float, settings: TrackSettings, detections: De
             tracks, detections, times, jumpiness=motion.jumpiness, box_noise=motion.box_noise,
             scaling=motion.size_scaling,
         )  # fmt: skip
-    return tracks
+    return leave_out_long_gaps(tracks, times, after.draw_within)
+
+
+def leave_out_long_gaps(tracks: Tracks, times: Float, longest: float) -> Tracks:
+    """Tracks without the rows of gaps longer than ``longest`` s: of nineteen boxes drawn there one was right.
+
+    The identity goes on behind the gap, and what it crosses on the way counts as before.
+    """
+    paths = tracks.paths
+    when = times[tracks.frame]
+    unseen = tracks.state == TrackState.COASTING
+    keeps = np.ones(len(tracks), np.bool_)
+    mark_long_gaps(paths.start, paths.row, when, unseen, longest, keeps)
+    if keeps.all():
+        return tracks
+    columns = {name: getattr(tracks, name)[keeps] for name in ROW_COLUMNS if getattr(tracks, name) is not None}
+    made = with_rows(tracks, tracks.frame[keeps], tracks.identity[keeps], columns)
+    return replace(made, nearest_refused=tracks.nearest_refused)
+
+
+@njit(cache=True, nogil=True)
+def mark_long_gaps(
+    start: NDArray[np.int64],
+    row: NDArray[np.int64],
+    when: Float,
+    unseen: NDArray[np.bool_],
+    longest: float,
+    keeps: NDArray[np.bool_],
+) -> None:  # pragma: no cover
+    """Set ``keeps`` (rows,) false between two sightings that are more than ``longest`` s apart, in place."""
+    for p in range(start.shape[0] - 1):
+        before = -1
+        for k in range(start[p], start[p + 1]):
+            if unseen[row[k]]:
+                continue
+            if before >= 0 and when[row[k]] - when[row[before]] > longest:
+                for j in range(before + 1, k):
+                    keeps[row[j]] = False
+            before = k
 
 
 def fill_gaps(tracks: Tracks) -> Tracks:
