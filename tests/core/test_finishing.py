@@ -19,7 +19,7 @@ COASTING = 2
 
 
 def walker(gaps: list[tuple[int, int]]) -> Tracks:
-    """One that walks to the right, a px a frame; in each gap from its first frame to its past unseen, forecast astray."""
+    """One that walks to the right, a px a frame; in each gap, first frame to past, unseen and forecast astray."""
     rows = walk_rows(1, [(10.0 + f, 50.0) for f in range(120)])
     tracks = tracks_of(rows, 140, size=(200, 100))
     state, box, detection = tracks.state.copy(), tracks.box.copy(), tracks.detection.copy()

@@ -15,6 +15,7 @@ __all__ = ["owners_of", "specks"]
 
 Int = NDArray[np.int64]
 SAME = 0.4  # overlap from which a detection is what a track was expected to be at
+INSIDE, PIECE = 0.7, 0.1  # share of a piece that lies where its body is expected, and the least share of that it has
 SPECK = 0.4  # of a body's height and width there, under which one that stays is a mark on the ground
 MOVED = 1.0  # own sizes from where it was first seen
 
@@ -23,7 +24,7 @@ def owners_of(tracks: Tracks, count: int, box: NDArray[np.float32], frame_start:
     """(count,) identity that each detection is followed as, 0 for none; of several on one blob the first.
 
     A detection that nobody took, but that lies where something followed must have been just then, is that: when a body
-    falls into pieces for a moment, or comes out of a blob, the tracker may let a picture go by.
+    comes out of a blob, the tracker may let a picture go by. Where none is, the largest piece within that place is.
     """
     owner = np.zeros(count, np.int64)
     linked = np.flatnonzero(tracks.detection >= 0)[::-1]
@@ -53,8 +54,27 @@ def adopt(
                     shared = pair_overlap(expected, r, box, d)
                     if shared >= best:
                         best, which = shared, d
+            if which < 0:
+                which = largest_within(expected[r], box, owner, frame_start[f], frame_start[f + 1])
             if which >= 0:
                 owner[which] = identity[r]
+
+
+@njit(cache=True, nogil=True)
+def largest_within(
+    place: NDArray[np.float32], box: NDArray[np.float32], owner: Int, first: int, past: int
+) -> int:  # pragma: no cover
+    """The largest free detection that lies in a place (4,) px and is no speck there; -1 for none."""
+    most, which = PIECE * (place[2] - place[0]) * (place[3] - place[1]), -1
+    for d in range(first, past):
+        if owner[d] != 0:
+            continue
+        area = (box[d, 2] - box[d, 0]) * (box[d, 3] - box[d, 1])
+        wide = min(box[d, 2], place[2]) - max(box[d, 0], place[0])
+        tall = min(box[d, 3], place[3]) - max(box[d, 1], place[1])
+        if wide > 0 and tall > 0 and wide * tall >= INSIDE * area and area >= most:
+            most, which = area, d
+    return which
 
 
 def specks(tracks: Tracks, field: SizeField) -> NDArray[np.int32]:
