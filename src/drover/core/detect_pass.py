@@ -17,6 +17,7 @@ from drover.core.footage_types import ClipInfo
 from drover.core.kept_detections import load_detections, save_detections
 from drover.core.recipe import DetectSettings
 from drover.core.result_store import ResultStore
+from drover.core.survey.empty_scene import EmptyScene
 from drover.core.survey.resolve import resolve_detect
 from drover.core.survey_pass import AHEAD, survey_clip
 
@@ -99,6 +100,8 @@ class _DetectPass:
         self.taken = resolve_detect(settings, survey)
         self.said = () if survey is None else survey.words
         self.detector = Detector(self.taken, (clip.width, clip.height), empty)
+        if settings.background.known_start:
+            self.detector.renew = self._scene_from
         self.rows = DetectionRows(self.detector.size)
         self.checkpoints: list[tuple[int, DetectorState]] = []
         warm_up = float(clip.times[self.first]) - settings.background.warm_up - 0.5
@@ -127,7 +130,8 @@ class _DetectPass:
                 if frame.index >= self.first:
                     self.rows.add(found)
                 self.read += 1
-                if frame.index % self.spacing == self.spacing - 1:
+                # Where another shot begins nothing from before it helps to see what Detect saw.
+                if frame.index % self.spacing == self.spacing - 1 or found.cut:
                     self.checkpoints.append((frame.index, self.detector.state()))
                 now = time.perf_counter()
                 if now - published >= pause:
@@ -145,6 +149,20 @@ class _DetectPass:
         self.rows.fill_to(self.clip.frame_count)
         on_progress(self._progress(self.past - self.start, time.perf_counter()))
         return True
+
+    def _scene_from(self, frame: int) -> EmptyScene | None:
+        """The empty scene of the shot that begins with a frame."""
+        survey = survey_clip(self.clip, frame)
+        return None if survey is None else survey.empty
+
+    def _words(self) -> tuple[str, ...]:
+        """What the survey said, and what was seen only on the way."""
+        cuts = self.rows.cuts
+        if not cuts:
+            return self.said
+        first, times = float(self.clip.times[cuts[0]]), "once" if len(cuts) == 1 else f"{len(cuts)} times"
+        word = f"The film is cut {times}, first at {first:.1f} s: each shot has a ground of its own."
+        return (*self.said, word)
 
     def result(self, finished: bool) -> DetectResult:
         missing = self.past - self.start - self.read if finished else 0
@@ -164,7 +182,7 @@ class _DetectPass:
             span=self.span,
             first_read=self.start,
             taken=self.taken,
-            said=self.said,
+            said=self._words(),
         )
 
     def _progress(self, done: int, now: float) -> Progress:

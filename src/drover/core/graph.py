@@ -17,6 +17,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from drover.core.bodies.movers import words_of_movers
 from drover.core.bodies.settle import settle
 from drover.core.count import lines
 from drover.core.count.whole_clip import count_all
@@ -182,7 +183,8 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
     went, of = len(found.detections) - len(settled), len(found.detections)
     gone = f"{grouped(went)} of {grouped(of)} detections went"
     word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
-    return replace(found, detections=settled, said=(*found.said, word) if went else found.said)
+    said = (*found.said, word) if went > 0 else found.said
+    return replace(found, detections=settled, said=(*said, *words_of_movers(settled, clip.times)))
 
 
 def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
@@ -272,7 +274,7 @@ STAGES: dict[str, Stage] = {
         Stage("camera", 1, _nothing, _nothing, _footage, _camera, live=True),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
-        Stage("bodies", 3, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
+        Stage("bodies", 4, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
             "boxes", 1, _nothing, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,

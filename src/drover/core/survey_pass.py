@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.detect.cuts import one_shot
 from drover.core.errors import FootageError
 from drover.core.footage.reader import ClipReader
 from drover.core.footage_types import ClipInfo, Frame
@@ -39,7 +40,11 @@ def read_samples(clip: ClipInfo, first: int = 0, past: int | None = None) -> Sam
             close = max(LEAST, round(MOST * min(share, 1.0)))
             later = later[np.unique(np.linspace(0, len(later) - 1, max(MOST - close, 0)).round().astype(int))]
             wanted = np.unique(np.linspace(first, end - 1, close).round().astype(int)).tolist()
-            shots = _read(reader, [*wanted, *later.tolist()])
+            shots = _of_one_shot(_read(reader, [*wanted, *later.tolist()]))
+            if 1 < len(shots) < LEAST:
+                # A short shot of an edited film: all that can be had of it.
+                close_by = np.unique(np.linspace(first, shots[-1].index, MOST).round().astype(int))
+                shots = _of_one_shot(_read(reader, close_by.tolist()))
     except FootageError:
         pass  # what was read so far may be enough
     if len(shots) < LEAST:
@@ -68,6 +73,12 @@ def _near_keys(reader: ClipReader, clip: ClipInfo, after: int, past: int) -> NDA
     each = min(MOST_EACH, -(-MOST // len(keys)))
     near = np.searchsorted(times, (times[keys][:, None] + APART * np.arange(each)).ravel())
     return np.unique(near[near < end]).astype(np.int64)
+
+
+def _of_one_shot(shots: list[Frame]) -> list[Frame]:
+    """Those that show the same place as the first."""
+    keeps = one_shot([frame.grey for frame in shots])
+    return [frame for frame, keep in zip(shots, keeps.tolist(), strict=True) if keep]
 
 
 def _read(reader: ClipReader, wanted: list[int]) -> list[Frame]:

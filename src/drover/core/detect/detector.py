@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -11,6 +12,7 @@ from drover.core.detect.background import BackgroundModel, ModelState, cut_of, m
 from drover.core.detect.blobs import take_blobs
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.colour import ColourModel
+from drover.core.detect.cuts import CutWatch
 from drover.core.detect.growing import GrowingColumn
 from drover.core.detect.known_scene import step_known
 from drover.core.detect.light import LightFollower
@@ -27,7 +29,7 @@ from drover.core.types import LOOK, Detections
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
 
-VERSION = 10
+VERSION = 11
 MOST_REJECTED = 200_000
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
@@ -41,7 +43,7 @@ class DetectedFrame:
     """What one step found.
 
     ``rejected`` (n, 4) float32 are the boxes of blobs that the size rules dropped; ``jump`` is the factor of a sudden
-    change of the whole light, if there was one.
+    change of the whole light, if there was one; ``cut`` says that another shot begins here.
     """
 
     index: int
@@ -54,6 +56,7 @@ class DetectedFrame:
     rejected: NDArray[np.float32]
     look: NDArray[np.uint8]
     jump: float | None = None
+    cut: bool = False
 
 
 @dataclass(frozen=True)
@@ -74,25 +77,33 @@ class Detector:
     settings : DetectSettings
     size : (width, height) px
     empty : the empty scene as measured before, where it was; else it is learnt from the first pictures.
+
+    Where another shot begins all is begun anew, with the empty scene that ``renew`` gives for that frame, if any.
     """
 
     def __init__(self, settings: DetectSettings, size: tuple[int, int], empty: EmptyScene | None = None) -> None:
-        settings = self.settings = resolve_detect(settings, None)  # live, nobody has surveyed anything
+        self.settings = resolve_detect(settings, None)  # live, nobody has surveyed anything
         self.size = size
-        width, height = size
+        self.renew: Callable[[int], EmptyScene | None] = _nobody_surveys
+        self.cleaner = Cleaner(self.settings, size)
+        self._region = Region(self.settings.where, size)
+        self._cuts = CutWatch()
+        # Where nothing is kept of the empty scene there is no light to bring a picture back to.
+        self._follows = self.settings.light.follow and "difference" not in self.settings.background.model
+        self._time: float | None = None
+        self._start(empty)
+
+    def _start(self, empty: EmptyScene | None) -> None:
+        """Begin with nothing known but the empty scene, if that is."""
+        settings, (width, height) = self.settings, self.size
         self.model: BackgroundModel = make_model(settings.background, (height, width), settings.still.keep_for)
         looks_at_colour = settings.background.look_at == "colour"
         self._colour = ColourModel(settings.background, settings.still.keep_for) if looks_at_colour else None
-        self.cleaner = Cleaner(settings, size)
-        self._light = LightFollower(size, settings.light.jump)
-        self._shadows = ShadowFinder(settings.shadow, size)
-        self._still = StillWatch(settings.still, size)
-        self._region = Region(settings.where, size)
+        self._light = LightFollower(self.size, settings.light.jump)
+        self._shadows = ShadowFinder(settings.shadow, self.size)
+        self._still = StillWatch(settings.still, self.size)
         self._grey = np.zeros((height, width), np.uint8)
         self._chroma: NDArray[np.uint8] | None = None
-        self._time: float | None = None
-        # Where nothing is kept of the empty scene there is no light to bring a picture back to.
-        self._follows = settings.light.follow and "difference" not in settings.background.model
         self._learnt = 0
         self._noise_level = 1.0
         if empty is not None and "difference" not in settings.background.model:
@@ -115,6 +126,9 @@ class Detector:
 
     def step(self, frame: Frame) -> DetectedFrame:
         """Take in the next frame and say what moves in it; nothing does while the background is learnt."""
+        cut = self._cuts.is_cut(frame.grey)
+        if cut:
+            self._start(self.renew(frame.index))
         settings, model = self.settings, self.model
         grey, jump = frame.grey, None
         if self._follows and self._learnt > 0:
@@ -129,7 +143,7 @@ class Detector:
         if not ready:
             cleaner.clear()
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=True)
-            return _nothing(frame.index)
+            return _nothing(frame.index, cut)
         counts = np.zeros(256, np.int64)
         if self._learnt % HISTOGRAM_STRIDE == 0:
             counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
@@ -154,7 +168,17 @@ class Detector:
         rejected = blobs.box[~fits]
         look = describe_blobs(kept.runs, kept.run_count, grey, _NO_CHROMA if chroma is None else chroma)
         return DetectedFrame(
-            frame.index, kept.box, confidence, kept.area, kept.run_count, kept.runs, counts, rejected, look, jump
+            frame.index,
+            kept.box,
+            confidence,
+            kept.area,
+            kept.run_count,
+            kept.runs,
+            counts,
+            rejected,
+            look,
+            jump,
+            cut,
         )
 
     def _take_in(self, grey: NDArray[np.uint8], chroma: NDArray[np.uint8] | None, time: float) -> bool:
@@ -195,11 +219,17 @@ class Detector:
         self._learnt = max(1, state.seen)
 
 
-def _nothing(index: int) -> DetectedFrame:
+def _nobody_surveys(index: int) -> EmptyScene | None:
+    """Live, the scene behind a cut has to be learnt."""
+    del index
+    return None
+
+
+def _nothing(index: int, cut: bool) -> DetectedFrame:
     empty, none = np.zeros(0, np.float32), np.zeros((0, 4), np.float32)
     runs = np.zeros((0, 3), np.int16)
     return DetectedFrame(
-        index, none, empty, empty, np.zeros(0, np.int64), runs, np.zeros(256, np.int64), none, no_looks()
+        index, none, empty, empty, np.zeros(0, np.int64), runs, np.zeros(256, np.int64), none, no_looks(), cut=cut
     )
 
 
@@ -220,6 +250,7 @@ class DetectionRows:
         self._look = GrowingColumn(np.uint8, LOOK)
         self.histogram = np.zeros(256, np.int64)
         self.jumps: list[tuple[int, float]] = []
+        self.cuts: list[int] = []
 
     @property
     def frame_count(self) -> int:
@@ -242,6 +273,8 @@ class DetectionRows:
         self.histogram += found.difference_counts
         if found.jump is not None:
             self.jumps.append((found.index, found.jump))
+        if found.cut:
+            self.cuts.append(found.index)
 
     def fill_to(self, frame_count: int) -> None:
         """Cover frames up to ``frame_count`` with nothing found."""

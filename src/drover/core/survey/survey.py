@@ -6,15 +6,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from drover.core.survey.camera import CameraLook, look_at_camera
 from drover.core.survey.contrast import movers_contrast
-from drover.core.survey.empty_scene import EmptyScene, find_empty_scene, in_one_light
+from drover.core.survey.empty_scene import EmptyScene, find_empty_scene, in_one_light, light_of
 from drover.core.survey.samples import Samples
 from drover.core.survey.shadows import ShadowEvidence, find_shadows
 from drover.core.survey.standing import put_ground_back
 
 __all__ = ["Survey", "survey_of"]
 
+STILL_CAMERA = CameraLook(0.0, 0.0, 0.0, False)
 COLOURLESS = 2.5  # levels from grey under which footage has no colour
+DARK = 45.0  # levels of the middle pixel under which it is night
+LIGHT_CHANGES = 0.08  # share from which a change of light is told
 RESTLESS = 1.5  # levels more than the sensor's noise from which a place is restless
 
 
@@ -22,7 +26,8 @@ RESTLESS = 1.5  # levels more than the sensor's noise from which a place is rest
 class Survey:
     """The empty scene; whether the footage is grey; whether bodies cast shadows; the share of the ground that is
     restless; by how many standard deviations what moves differs from the ground; and in how many places something stood
-    for so long that it passed for ground.
+    for so long that it passed for ground. ``camera`` says whether it stands still, ``light`` by what share the light of
+    the whole picture changes, darkest to lightest.
     """
 
     empty: EmptyScene
@@ -31,6 +36,8 @@ class Survey:
     restless: float
     contrast: float
     stood: int = 0
+    camera: CameraLook = STILL_CAMERA
+    light: float = 0.0
 
     @property
     def facts(self) -> dict[str, float | bool]:
@@ -45,13 +52,21 @@ class Survey:
             "shadow_evidence": round(self.shadows.strength, 3),
             "shadows_cast": self.shadows.cast,
             "stood": self.stood,
+            "camera_moves": self.camera.moves,
+            "camera_shift": round(self.camera.shift, 2),
+            "light_changes": round(self.light, 3),
         }
 
     @property
     def words(self) -> tuple[str, ...]:
         """What follows, in plain sentences."""
-        noise = float(np.median(self.empty.noise))
-        out = [f"A quiet pixel jitters by {noise:.1f} levels: a threshold in noise is a multiple of that."]
+        noise, level = float(np.median(self.empty.noise)), float(np.median(self.empty.grey))
+        out = [self.camera.words] if self.camera.moves else []
+        if level < DARK:
+            out.append(f"It is dark: the ground is at level {level:.0f} of 255, and noise hides more than by day.")
+        out += [f"A quiet pixel jitters by {noise:.1f} levels: a threshold in noise is a multiple of that."]
+        if self.light >= LIGHT_CHANGES:
+            out.append(f"The light changes by {100 * self.light:.0f} %; each picture is brought back to one light.")
         out.append("The footage is grey." if self.grey else "The footage has colour.")
         if np.isfinite(self.contrast):
             out.append(f"What moves differs by {self.contrast:.0f} times the noise.")
@@ -71,10 +86,15 @@ class Survey:
 
 def survey_of(samples: Samples) -> Survey:
     """What some pictures say."""
+    gain = light_of(samples)
+    light = float(gain.max() / gain.min() - 1.0)
+    camera = look_at_camera(samples)
     samples = in_one_light(samples)
-    empty, stood = put_ground_back(samples, find_empty_scene(samples))
+    empty, stood = find_empty_scene(samples), 0
+    if not camera.moves:  # else there is no place that anything could stand in
+        empty, stood = put_ground_back(samples, empty)
     colour = 0.0 if empty.chroma is None else float(np.quantile(np.abs(empty.chroma - 128.0), 0.9))
     grey = colour < COLOURLESS
     shadows = ShadowEvidence(0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0) if grey else find_shadows(samples, empty)
     restless = float((empty.restless > RESTLESS).mean())
-    return Survey(empty, grey, shadows, restless, movers_contrast(samples, empty), stood)
+    return Survey(empty, grey, shadows, restless, movers_contrast(samples, empty), stood, camera, light)

@@ -1,0 +1,95 @@
+"""Cuts of an edited film: a picture that has nothing in common with the one before it.
+
+What is compared is how light and dark lie in the picture, without what varies slowly over it: the correlation of small
+means less their neighbourhood (normalised cross-correlation; Lewis 1995, "Fast normalized cross-correlation", eq. 1).
+Light that changes leaves it as it is, and so do things that move, unless they fill most of the picture.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+__all__ = ["CutWatch", "glance", "likeness", "one_shot"]
+
+SKIP, POOL = 4, 4  # every fourth pixel both ways, and the mean of four by four of those
+AROUND = 5  # of those means that are taken for the neighbourhood
+AT_MOST = 1.5  # times what is usual that a place may differ from its neighbourhood
+SAME = 0.5  # likeness of two pictures in a row, under which there may be a cut
+FALLS = 0.3  # and by how much it must be less than it usually is: noise alone has no likeness at all
+LATELY = 25  # pictures by which that is judged
+FLAT = 0.2  # of the contrast of the picture before, under which a picture shows nothing: a blackout is no cut
+OF_ONE_SHOT = 0.2  # likeness of pictures of one shot that are some time apart, at best with one of
+BACK = 4  # pictures before
+
+Float32 = NDArray[np.float32]
+
+
+@njit(cache=True, nogil=True)
+def glance(grey: NDArray[np.uint8]) -> Float32:  # pragma: no cover
+    """What is compared of a picture (height, width) uint8: (height / 16, width / 16) float32 levels."""
+    side = SKIP * POOL
+    rows, columns = max(1, grey.shape[0] // side), max(1, grey.shape[1] // side)
+    means, out = np.zeros((rows, columns), np.float32), np.empty((rows, columns), np.float32)
+    for r in range(rows):
+        for y in range(r * side, min(r * side + side, grey.shape[0]), SKIP):
+            for c in range(columns):
+                for x in range(c * side, min(c * side + side, grey.shape[1]), SKIP):
+                    means[r, c] += np.float32(grey[y, x]) / np.float32(POOL * POOL)
+    half = AROUND // 2
+    for r in range(rows):
+        for c in range(columns):
+            total = np.float32(0.0)
+            for v in range(r - half, r + half + 1):
+                for u in range(c - half, c + half + 1):
+                    total += means[min(max(v, 0), rows - 1), min(max(u, 0), columns - 1)]
+            out[r, c] = means[r, c] - total / np.float32(AROUND * AROUND)
+    return out
+
+
+def likeness(one: Float32, other: Float32) -> float:
+    """Correlation of two glances, -1..1; 0 where either shows nothing. No single thing counts for the whole picture."""
+    one, other = (np.clip(g, -AT_MOST * (usual := np.median(np.abs(g))), AT_MOST * usual) for g in (one, other))
+    scale = float(np.sqrt((one * one).sum() * (other * other).sum()))
+    return float((one * other).sum()) / scale if scale > 0 else 0.0
+
+
+def one_shot(greys: list[NDArray[np.uint8]]) -> NDArray[np.bool_]:
+    """Which of some pictures, in order of time, are of the same shot as the first one; those of nothing are not."""
+    keeps = np.zeros(len(greys), np.bool_)
+    kept: list[Float32] = []
+    for k, grey in enumerate(greys):
+        now = glance(grey)
+        shows = not kept or now.std() > FLAT * kept[-1].std()
+        if not kept or (shows and max(likeness(now, one) for one in kept[-BACK:]) >= OF_ONE_SHOT):
+            keeps[k] = True
+            kept.append(now)
+    return keeps
+
+
+class CutWatch:
+    """Looks at picture after picture and says where another shot begins."""
+
+    def __init__(self) -> None:
+        self._before: Float32 | None = None
+        self._lately: deque[float] = deque(maxlen=LATELY)
+
+    def is_cut(self, grey: NDArray[np.uint8]) -> bool:
+        """Whether this picture begins another shot."""
+        now, before = glance(grey), self._before
+        if before is None:
+            self._before = now
+            return False
+        if float(now.std()) <= FLAT * float(before.std()):
+            return False
+        alike = likeness(now, before)
+        cut = alike < SAME and len(self._lately) > 0 and alike < float(np.median(self._lately)) - FALLS
+        self._before = now
+        if cut:
+            self._lately.clear()
+        else:
+            self._lately.append(alike)
+        return cut
