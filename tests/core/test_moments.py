@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -79,7 +81,7 @@ def test_moments_are_held_against_true_errors():
         start, np.ones(60, np.int32), box, np.ones(60, np.bool_), np.zeros(60, np.int16), np.ones(60, np.float32)
     )
     tracks, _ = linked(found([[(120, 120)]] * 60, side=40))
-    swapped = type(tracks)(**{**vars(tracks), "identity": np.where(np.arange(60) < 30, 1, 2).astype(np.int32)})
+    swapped = replace(tracks, identity=np.where(np.arange(60) < 30, 1, 2).astype(np.int32))
     near = Moment(40, 40, 40, "margin", 0.5, (1,))
     far = Moment(0, 0, 0, "margin", 0.4, (1,))
     hits = moments_against_truth((near, far), swapped, truth, times)

@@ -326,7 +326,11 @@ def test_a_break_behind_a_tree_is_joined_and_drawn_straight():
     assert link(frames, settings).paths.identity.tolist() == [1]
     apart = settings.model_copy(update={"after": settings.after.model_copy(update={"join": False})})
     assert link(frames, apart).paths.identity.tolist() == [1, 2]
-    joined = link(frames, settings)
+    short = link(frames, settings)
+    assert short.frame.tolist() == [*range(30), *range(70, 100)], "so long a break is not drawn"
+    joined = link(
+        frames, settings.model_copy(update={"after": settings.after.model_copy(update={"draw_within": 60.0})})
+    )
     middle = (joined.box[:, 0] + joined.box[:, 2]) / 2
     assert np.abs(middle[30:70] - (100 + 4 * np.arange(30, 70))).max() < 3
     assert joined.state[30:70].tolist() == [TrackState.COASTING] * 40

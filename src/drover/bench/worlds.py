@@ -24,7 +24,7 @@ from drover.core.simulate.worlds.casting import Options
 from drover.core.simulate.worlds.scenes import WORLDS, build_world
 from drover.core.simulate.worlds.world import write_world
 
-__all__ = ["WorldFigures", "main", "measure_worlds"]
+__all__ = ["WorldFigures", "main", "measure_world", "measure_worlds", "world_folder"]
 
 VERSION = 2
 
@@ -54,6 +54,7 @@ class WorldFigures:
     switches: int = 0
     count_error: int = 0
     true_total: int = 0
+    counted: int = 0
 
     @property
     def row(self) -> str:
@@ -67,35 +68,40 @@ class WorldFigures:
         )
 
 
-def world_folder(name: str, seed: int) -> Path:
+def world_folder(name: str, options: Options) -> Path:
     """Folder with a world's clip and truth; drawn now if it is not there yet."""
-    folder = Path(platformdirs.user_cache_dir("drover")) / "worlds" / f"{name}-{seed}-{VERSION}"
+    usual = Options(seed=options.seed)
+    other = "" if options == usual else f"-{options.width}-{options.rate:g}"
+    folder = Path(platformdirs.user_cache_dir("drover")) / "worlds" / f"{name}-{options.seed}{other}-{VERSION}"
     if not (folder / "recipe.toml").exists():
-        print(f"drawing {name}, once", flush=True)
-        write_world(build_world(name, Options(seed=seed)), folder)
+        print(f"drawing {name}{other}, once", flush=True)
+        write_world(build_world(name, options), folder)
     return folder
+
+
+def measure_world(name: str, folder: Path) -> WorldFigures:
+    """Figures of one world, with no dial touched."""
+    with ClipReader(folder / f"{name}.mp4") as reader:
+        clip = reader.info
+    recipe = read_recipe(folder / "recipe.toml")
+    if name.startswith("empty"):
+        return WorldFigures(name, len(run_clip(clip, recipe).tracks.paths.identity), 0)
+    truth = read_truth(folder / "truth.csv", frame_count=clip.frame_count)
+    run = run_clip(clip, recipe, truth=truth, true_crossings=read_crossings(folder / "crossings.csv"))
+    found = score_detections(run.detect.detections, truth)
+    score = run.score
+    assert score is not None and score.counts is not None
+    return WorldFigures(
+        name, len(run.tracks.paths.identity), len(np.unique(truth.identity)), found.f1, found.precision, found.recall,
+        len(found.false_alarms) / max(1, int(truth.consider.sum())), score.identity.idf1, score.clear.id_switches,
+        score.counts.count_error, score.counts.true_total, len(run.crossings),
+    )  # fmt: skip
 
 
 def measure_worlds(seed: int) -> Iterator[WorldFigures]:
     """Figures of each world, one after the other."""
     for name in WORLDS:
-        folder = world_folder(name, seed)
-        with ClipReader(folder / f"{name}.mp4") as reader:
-            clip = reader.info
-        recipe = read_recipe(folder / "recipe.toml")
-        if name.startswith("empty"):
-            yield WorldFigures(name, len(run_clip(clip, recipe).tracks.paths.identity), 0)
-            continue
-        truth = read_truth(folder / "truth.csv", frame_count=clip.frame_count)
-        run = run_clip(clip, recipe, truth=truth, true_crossings=read_crossings(folder / "crossings.csv"))
-        found = score_detections(run.detect.detections, truth)
-        score = run.score
-        assert score is not None and score.counts is not None
-        yield WorldFigures(
-            name, len(run.tracks.paths.identity), len(np.unique(truth.identity)), found.f1, found.precision,
-            found.recall, len(found.false_alarms) / max(1, int(truth.consider.sum())), score.identity.idf1,
-            score.clear.id_switches, score.counts.count_error, score.counts.true_total,
-        )  # fmt: skip
+        yield measure_world(name, world_folder(name, Options(seed=seed)))
 
 
 def main() -> None:

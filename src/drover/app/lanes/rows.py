@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from drover.core.stretches import stretches
+from drover.core.track.gaps import bridges
 from drover.core.types import Crossings, Tracks, TrackState
 
 __all__ = ["Lane", "make_lanes", "sort_lanes"]
@@ -39,11 +39,15 @@ def make_lanes(tracks: Tracks, crossings: Crossings | None) -> list[Lane]:
         ):
             passed.setdefault(who, []).append((when, way))
     coasting = tracks.state[paths.row] == TrackState.COASTING
+    gaps_of_path: dict[int, tuple[tuple[int, int], ...]] = {}
+    for k, before, after in bridges(tracks).tolist():
+        gap = (int(paths.frame[before]) + 1, int(paths.frame[after]))
+        gaps_of_path[k] = (*gaps_of_path.get(k, ()), gap)
     lanes = []
     for k, identity in enumerate(paths.identity.tolist()):
         part = slice(int(paths.start[k]), int(paths.start[k + 1]))
         frames, unseen = paths.frame[part], coasting[part]
-        seen, gaps = _stretches(frames, ~unseen), _stretches(frames, unseen)
+        seen, gaps = _stretches(frames[~unseen]), gaps_of_path.get(k, ())
         lanes.append(Lane(identity, int(frames[0]), int(frames[-1]), seen, gaps, tuple(passed.get(identity, ()))))
     return lanes
 
@@ -59,5 +63,10 @@ def sort_lanes(lanes: list[Lane], order: str) -> list[Lane]:
     return sorted(lanes, key=keys[order])
 
 
-def _stretches(frames: np.ndarray, on: np.ndarray) -> tuple[tuple[int, int], ...]:
-    return tuple((int(frames[a]), int(frames[b - 1]) + 1) for a, b in zip(*stretches(on), strict=True))
+def _stretches(frames: np.ndarray) -> tuple[tuple[int, int], ...]:
+    """First frame and one past the last of every run of frames in a row."""
+    if len(frames) == 0:
+        return ()
+    cut = np.flatnonzero(np.diff(frames) > 1)
+    first, last = frames[np.concatenate([[0], cut + 1])], frames[np.concatenate([cut, [len(frames) - 1]])]
+    return tuple(zip(first.tolist(), (last + 1).tolist(), strict=True))

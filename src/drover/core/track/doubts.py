@@ -12,6 +12,7 @@ from drover.core.geometry import pair_overlap
 from drover.core.kernel_parts import longer
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
+from drover.core.track.gaps import bridges
 from drover.core.track.looks import look_changes
 from drover.core.types import Tracks, TrackState
 
@@ -32,6 +33,7 @@ LOOK_SPAN = 8  # detections on either side that a change of look is judged by
 LOOK_CHANGE = 0.5  # of a whole change of look
 SPEED_JUMP = 1.5  # sizes/s of change of speed within a fifth of a second
 JUMP_TIME = 0.2  # s
+LONGER = 1.5  # times the time that rows take which have all their pictures
 LEAST_ROWS = 12
 CLIP_ENDS = 2  # frames at either end of the clip where everything begins and ends
 
@@ -80,26 +82,17 @@ def _path_of_place(tracks: Tracks) -> Int:
 
 
 def long_gaps(tracks: Tracks, times: Float, usual: Float) -> Found:
-    """Stretches of coasting that end in being seen again; the longer and the farther, the more doubtful."""
+    """Stretches unseen that end in being seen again; the longer and the farther, the more doubtful."""
     paths = tracks.paths
-    unseen = tracks.state[paths.row] == TrackState.COASTING
-    owner = _path_of_place(tracks)
-    inside = np.concatenate([[False], owner[1:] == owner[:-1]])
-    begins = np.flatnonzero(unseen & inside & ~np.concatenate([[True], unseen[:-1]]))
-    seen = np.flatnonzero(~unseen)
-    after = np.searchsorted(seen, begins)
-    begins, after = begins[after < len(seen)], after[after < len(seen)]
-    past = seen[after]
-    same = owner[past] == owner[begins]
-    begins, past = begins[same], past[same]
-    seconds = times[paths.frame[past]] - times[paths.frame[begins - 1]]
-    size = usual[owner[begins]].sum(axis=1)
+    which, before, past = bridges(tracks).T
+    seconds = times[paths.frame[past]] - times[paths.frame[before]]
+    size = usual[which].sum(axis=1)
     corner = tracks.box[paths.row][:, :2].astype(np.float64)
-    moved = np.abs(corner[past] - corner[begins - 1]).sum(axis=1) / size
+    moved = np.abs(corner[past] - corner[before]).sum(axis=1) / size
     score = np.minimum(0.95, 0.35 + 0.15 * np.minimum(seconds, 2.0) + 0.075 * np.minimum(moved, 2.0))
     long = seconds >= LEAST_GAP
-    frames = np.column_stack([paths.frame[past], paths.frame[begins - 1], paths.frame[past]])[long]
-    who = np.column_stack([paths.identity[owner[begins]], np.zeros(len(begins))])[long]
+    frames = np.column_stack([paths.frame[past], paths.frame[before], paths.frame[past]])[long]
+    who = np.column_stack([paths.identity[which], np.zeros(len(which))])[long]
     return Found("gap", frames.astype(np.int64), score[long], who.astype(np.int64))
 
 
@@ -160,7 +153,7 @@ def find_jumps(
         if n <= 2 * step:
             continue
         for kind in range(2):
-            changes = _changes(kind, start[p], n, step, row, when, box, size[p])
+            changes = _changes(kind, start[p], n, step, LONGER * step * usual, row, when, box, size[p])
             limit, shift = (SIZE_JUMP, step // 2) if kind == 0 else (SPEED_JUMP, step)
             best = -1
             for k in range(changes.shape[0] + 1):
@@ -179,13 +172,26 @@ def find_jumps(
 
 @njit(cache=True, nogil=True)
 def _changes(
-    kind: int, first: int, n: int, step: int, row: Int, when: Float, box: NDArray[np.float32], size: Float
+    kind: int,
+    first: int,
+    n: int,
+    step: int,
+    longest: float,
+    row: Int,
+    when: Float,
+    box: NDArray[np.float32],
+    size: Float,
 ) -> Float:  # pragma: no cover
-    """Change of size (summed log ratio of the sides), or of speed in sizes/s, over ``step`` rows of a path."""
+    """Change of size (summed log ratio of the sides), or of speed in sizes/s, over ``step`` rows of a path.
+
+    Rows that more than ``longest`` s lie between are not held against each other.
+    """
     if kind == 0:
         out = np.zeros(n - step)
         for k in range(n - step):
             a, b = row[first + k], row[first + k + step]
+            if when[first + k + step] - when[first + k] > longest:
+                continue
             for axis in range(2):
                 before = max(np.float64(box[a, axis + 2]) - np.float64(box[a, axis]), 1.0)
                 after = max(np.float64(box[b, axis + 2]) - np.float64(box[b, axis]), 1.0)
@@ -195,6 +201,8 @@ def _changes(
     length = np.sqrt(size[0] * size[1])
     for k in range(n - 2 * step):
         a, b, c = first + k, first + k + step, first + k + 2 * step
+        if when[c] - when[a] > 2 * longest:
+            continue
         total = 0.0
         for axis in range(2):
             at_a = 0.5 * (np.float64(box[row[a], axis]) + np.float64(box[row[a], axis + 2]))

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
-from drover.core.stretches import stretches
-from drover.core.types import Detections, Tracks, TrackState
+from drover.core.track.gaps import bridges
+from drover.core.types import Detections, Tracks
 
 __all__ = ["NoiseCheck", "chi_square_share", "gap_lengths", "gaps_of", "match_distance_samples", "noise_check"]
 
@@ -24,12 +24,11 @@ def match_distance_samples(tracks: Tracks) -> tuple[NDArray[np.float32], NDArray
 
 
 def gaps_of(tracks: Tracks) -> NDArray[np.int64]:
-    """Every stretch of coasting that ended in being seen again: (n, 3) identity, first frame, frames."""
+    """Every stretch without a sighting that ended in being seen again: (n, 3) identity, first frame, frames."""
     paths = tracks.paths
-    coasting = tracks.state[paths.row] == TrackState.COASTING
-    first, past = stretches(coasting)
-    owner = tracks.identity[paths.row]
-    return np.column_stack([owner[first], paths.frame[first], past - first]).astype(np.int64)
+    which, before, after = bridges(tracks).T
+    first = paths.frame[before] + 1
+    return np.column_stack([paths.identity[which], first, paths.frame[after] - first]).astype(np.int64)
 
 
 def gap_lengths(tracks: Tracks, times: NDArray[np.float64]) -> NDArray[np.float64]:
