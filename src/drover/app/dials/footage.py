@@ -38,9 +38,8 @@ class FootageFacts(QWidget):
             self.grid.addWidget(value, row, 1)
             self.values[name] = value
         self.survey = Card("What the clip says of itself")
-        self.said = muted("", wrap=True)
-        self.said.setAccessibleName("survey")
-        self.survey.body.addWidget(self.said)
+        self.survey.body.setSpacing(8)
+        self.said: list[QLabel] = []
         column.addWidget(self.survey)
         session.clip_changed.connect(self._show)
         session.detections_changed.connect(self._show_survey)
@@ -50,7 +49,14 @@ class FootageFacts(QWidget):
     def _show_survey(self) -> None:
         """Sentences of the look that Detect took before it began."""
         said = self.session.detect.said if self.session.detect is not None else ()
-        self.said.setText("\n".join(said))
+        while len(self.said) < len(said):
+            sentence = muted("", wrap=True)
+            sentence.setAccessibleName("survey")
+            self.survey.body.addWidget(sentence)
+            self.said.append(sentence)
+        for sentence, text in zip(self.said, (*said, *[""] * len(self.said)), strict=False):
+            sentence.setText(text)
+            sentence.setVisible(bool(text))
         self.survey.setVisible(bool(said))
 
     def _show(self) -> None:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from drover.core.both_cores import at_once
 from drover.core.survey.camera import CameraLook, look_at_camera
 from drover.core.survey.contrast import movers_contrast
 from drover.core.survey.empty_scene import EmptyScene, find_empty_scene, in_one_light, light_of
@@ -88,8 +89,7 @@ def survey_of(samples: Samples) -> Survey:
     """What some pictures say."""
     gain = light_of(samples)
     light = float(gain.max() / gain.min() - 1.0)
-    camera = look_at_camera(samples)
-    samples = in_one_light(samples)
+    camera, samples = at_once(lambda: look_at_camera(samples), lambda: in_one_light(samples))
     empty, stood = find_empty_scene(samples), 0
     if not camera.moves:  # else there is no place that anything could stand in
         empty, stood = put_ground_back(samples, empty)
