@@ -1,0 +1,115 @@
+"""Films that are cut, read from files: each shot has a ground of its own, for the pass and for whoever looks again."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+import pytest
+from scipy import ndimage
+
+from drover.core.detect_pass import detect_clip
+from drover.core.footage.reader import ClipReader
+from drover.core.footage_types import ClipInfo
+from drover.core.inspect import FrameProbe
+from drover.core.recipe import Recipe
+from drover.core.survey_pass import read_samples, survey_clip
+
+WIDTH, HEIGHT, RATE = 320, 240, 25
+SIDE = 36
+
+
+def place(seed: int) -> np.ndarray:
+    rough = ndimage.gaussian_filter(np.random.default_rng(seed).normal(0, 1, (HEIGHT, WIDTH)), 4.0)
+    return 110 + 28 * rough / rough.std()
+
+
+def where(k: int) -> tuple[int, int]:
+    """Corner of the square that moves, in picture ``k`` of a shot."""
+    return 20 + 3 * k, 90
+
+
+def picture(ground: np.ndarray, k: int, rng: np.random.Generator) -> np.ndarray:
+    out = ground.copy()
+    x, y = where(k)
+    out[y : y + SIDE, x : x + SIDE] = 225
+    return np.clip(np.rint(out + rng.normal(0, 1.5, out.shape)), 0, 255).astype(np.uint8)
+
+
+def film(path: Path, shots: list[tuple[int, int]]) -> ClipInfo:
+    """A clip of shots given as (seed of the place, pictures)."""
+    rng = np.random.default_rng(1)
+    with av.open(str(path), "w", options={"movflags": "+faststart"}) as out:
+        stream = out.add_stream("libx264", rate=RATE)
+        stream.width, stream.height, stream.pix_fmt = WIDTH, HEIGHT, "yuv420p"
+        stream.options = {"crf": "18", "g": "25"}
+        stream.time_base = stream.codec_context.time_base = Fraction(1, RATE)
+        n = 0
+        for seed, count in shots:
+            ground = place(seed)
+            for k in range(count):
+                grey = picture(ground, k, rng)
+                frame = av.VideoFrame.from_ndarray(np.repeat(grey[:, :, None], 3, axis=2), format="rgb24")
+                frame.pts, frame.time_base = n, Fraction(1, RATE)
+                out.mux(stream.encode(frame))
+                n += 1
+        out.mux(stream.encode(None))
+    with ClipReader(path) as reader:
+        return reader.info
+
+
+@pytest.fixture(scope="module")
+def cut_film(tmp_path_factory) -> ClipInfo:
+    return film(tmp_path_factory.mktemp("film") / "cut.mp4", [(1, 60), (2, 75)])
+
+
+def overlap_with_square(box: np.ndarray, k: int) -> float:
+    x, y = where(k)
+    wide = min(box[2], x + SIDE) - max(box[0], x)
+    tall = min(box[3], y + SIDE) - max(box[1], y)
+    both = max(0.0, wide) * max(0.0, tall)
+    return both / ((box[2] - box[0]) * (box[3] - box[1]) + SIDE * SIDE - both)
+
+
+def test_each_shot_is_detected_in_from_its_first_picture(cut_film):
+    result = detect_clip(cut_film, Recipe().detect)
+    assert any(word.startswith("The film is cut once, first at 2.4 s") for word in result.said)
+    found = result.detections
+    for first, count in ((0, 60), (60, 75)):
+        for k in range(2, count):
+            rows = found.rows_of(first + k)
+            boxes = found.box[rows]
+            assert len(boxes) <= 3, f"the ground of picture {first + k} is known"
+            assert max(overlap_with_square(box, k) for box in boxes) > 0.75
+
+
+def test_who_looks_at_a_picture_behind_the_cut_sees_what_the_pass_saw(cut_film):
+    result = detect_clip(cut_film, Recipe().detect)
+    probe = FrameProbe(cut_film.path, result, Recipe().detect)
+    try:
+        for frame in (30, 75, 120):
+            seen = probe.pictures(frame).blobs
+            boxes = result.detections.box[result.detections.rows_of(frame)]
+            assert seen is not None and len(seen.box) == len(boxes)
+            np.testing.assert_allclose(seen.box, boxes, atol=2.0)
+    finally:
+        probe.close()
+
+
+def test_a_survey_takes_its_pictures_from_one_shot_alone(cut_film):
+    for first, past in ((0, 60), (60, 135)):
+        samples = read_samples(cut_film, first)
+        assert samples is not None and len(samples) >= 8
+        inside = (samples.time >= first / RATE - 1e-6) & (samples.time < past / RATE)
+        assert inside.all()
+    ground = survey_clip(cut_film, 60).empty.grey
+    assert np.abs(ground - place(2)).mean() < 3.0
+
+
+def test_a_short_shot_is_surveyed_with_more_pictures_of_it(tmp_path):
+    clip = film(tmp_path / "short.mp4", [(1, 14), (2, 80)])
+    samples = read_samples(clip, 0)
+    assert samples is not None and 8 <= len(samples) <= 14
+    assert samples.time.max() < 14 / RATE
