@@ -15,6 +15,8 @@ from drover.core.footage.reader import ClipReader
 from drover.core.footage_types import ClipInfo
 from drover.core.inspect import FrameProbe
 from drover.core.recipe import Recipe
+from drover.core.result_store import ResultStore
+from drover.core.run import run_clip
 from drover.core.survey_pass import read_samples, survey_clip
 
 WIDTH, HEIGHT, RATE = 320, 240, 25
@@ -38,8 +40,8 @@ def picture(ground: np.ndarray, k: int, rng: np.random.Generator) -> np.ndarray:
     return np.clip(np.rint(out + rng.normal(0, 1.5, out.shape)), 0, 255).astype(np.uint8)
 
 
-def film(path: Path, shots: list[tuple[int, int]]) -> ClipInfo:
-    """A clip of shots given as (seed of the place, pictures)."""
+def film(path: Path, shots: list[tuple[int, int]], *, goes_on: bool = False) -> ClipInfo:
+    """A clip of shots given as (seed of the place, pictures); in each the square begins anew unless it ``goes_on``."""
     rng = np.random.default_rng(1)
     with av.open(str(path), "w", options={"movflags": "+faststart"}) as out:
         stream = out.add_stream("libx264", rate=RATE)
@@ -50,7 +52,7 @@ def film(path: Path, shots: list[tuple[int, int]]) -> ClipInfo:
         for seed, count in shots:
             ground = place(seed)
             for k in range(count):
-                grey = picture(ground, k, rng)
+                grey = picture(ground, n if goes_on else k, rng)
                 frame = av.VideoFrame.from_ndarray(np.repeat(grey[:, :, None], 3, axis=2), format="rgb24")
                 frame.pts, frame.time_base = n, Fraction(1, RATE)
                 out.mux(stream.encode(frame))
@@ -106,6 +108,21 @@ def test_a_survey_takes_its_pictures_from_one_shot_alone(cut_film):
         assert inside.all()
     ground = survey_clip(cut_film, 60).empty.grey
     assert np.abs(ground - place(2)).mean() < 3.0
+
+
+def test_no_identity_goes_on_through_a_cut_however_well_it_would_fit(tmp_path):
+    clip = film(tmp_path / "on.mp4", [(1, 45), (2, 45)], goes_on=True)
+    run = run_clip(clip, Recipe())
+    assert run.detect.cuts == (45,)
+    spans = []
+    for identity in run.tracks.paths.identity.tolist():
+        frames = run.tracks.frame[run.tracks.path_of(identity)]
+        spans.append((int(frames[0]), int(frames[-1])))
+    assert len(spans) == 2 and spans[0][1] < 45 <= spans[1][0]
+    store = ResultStore(tmp_path / "kept")
+    for _ in range(2):
+        again = run_clip(clip, Recipe(), store=store)
+        assert again.detect.cuts == (45,) and len(again.tracks.paths.identity) == 2
 
 
 def test_a_short_shot_is_surveyed_with_more_pictures_of_it(tmp_path):

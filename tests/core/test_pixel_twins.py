@@ -268,6 +268,17 @@ def test_the_light_of_a_place_is_the_median_of_the_even_ones_around_it_however_f
         assert median_of_even(field, even)[r, c] == pytest.approx(want, abs=1e-6)
 
 
+def test_a_lamp_that_lights_a_part_of_the_picture_is_brought_back_there_and_nowhere_else():
+    rng = np.random.default_rng(6)
+    ground = rng.uniform(70, 110, (180, 320)).astype(np.float32)
+    y, x = np.mgrid[:180, :320]
+    lamp = 1 + 0.7 * np.exp(-(((y - 90) / 50) ** 2) - ((x - 220) / 60) ** 2)
+    grey = np.clip(np.rint(ground * lamp), 0, 255).astype(np.uint8)
+    evened, _ = LightFollower((320, 180), 0.08).even(grey, ground)
+    off = np.abs(evened.astype(float) - ground)
+    assert np.quantile(off, 0.99) <= 5 and off[:, :90].max() <= 2
+
+
 def test_a_crowd_does_not_pass_for_a_change_of_light():
     """Dark bodies and the ground between them share blocks: such blocks say nothing of the light."""
     rng = np.random.default_rng(2)

@@ -183,6 +183,7 @@ class _DetectPass:
             first_read=self.start,
             taken=self.taken,
             said=self._words(),
+            cuts=tuple(self.rows.cuts),
         )
 
     def _progress(self, done: int, now: float) -> Progress:

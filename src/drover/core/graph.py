@@ -22,6 +22,7 @@ from drover.core.bodies.settle import settle
 from drover.core.count import lines
 from drover.core.count.whole_clip import count_all
 from drover.core.detect import detector
+from drover.core.detect.cuts import shot_times
 from drover.core.detect.result import DetectResult
 from drover.core.detect.sources import BoxSource, merge
 from drover.core.detect_pass import IsCancelled, OnPartial, OnProgress, detect_clip, never, quiet
@@ -179,12 +180,13 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
     if not found.finished:
         return found
     clip = subject.clip
-    settled = settle(found.detections, clip.times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
+    times = shot_times(clip.times, found.cuts)
+    settled = settle(found.detections, times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
     went, of = len(found.detections) - len(settled), len(found.detections)
     gone = f"{grouped(went)} of {grouped(of)} detections went"
     word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
     said = (*found.said, word) if went > 0 else found.said
-    return replace(found, detections=settled, said=(*said, *words_of_movers(settled, clip.times)))
+    return replace(found, detections=settled, said=(*said, *words_of_movers(settled, times)))
 
 
 def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
@@ -194,9 +196,9 @@ def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
 
 def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Linked:
     found: DetectResult = inputs["detect"]
-    clip = subject.clip
-    settings = resolve_track(recipe.track, found.detections, clip.times, clip.rate, whole=found.finished)
-    tracks = fold_tracks(found.detections, clip.times, clip.rate, settings, cancelled=call.cancelled)
+    clip, times = subject.clip, shot_times(subject.clip.times, found.cuts)
+    settings = resolve_track(recipe.track, found.detections, times, clip.rate, whole=found.finished)
+    tracks = fold_tracks(found.detections, times, clip.rate, settings, cancelled=call.cancelled)
     notes = input_notes(found.detections, clip.times) if found.finished else ()
     return Linked(tracks, notes, settings.motion.jumpiness)
 
@@ -204,9 +206,9 @@ def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Link
 def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
     del call
     found: DetectResult = inputs["detect"]
-    clip = subject.clip
-    settings = resolve_track(recipe.track, found.detections, clip.times, clip.rate, whole=found.finished)
-    return finish(inputs["track"].tracks, clip.times, settings, found.detections.frozen())
+    clip, times = subject.clip, shot_times(subject.clip.times, found.cuts)
+    settings = resolve_track(recipe.track, found.detections, times, clip.rate, whole=found.finished)
+    return finish(inputs["track"].tracks, times, settings, found.detections.frozen())
 
 
 def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:

@@ -35,6 +35,7 @@ def save_detections(store: ResultStore, key: str, result: DetectResult) -> None:
         "taken": None if result.taken is None else result.taken.model_dump_json(),
         "said": list(result.said),
         "jumps": [list(jump) for jump in result.jumps],
+        "cuts": list(result.cuts),
     }
     for prefix, of in _PLANES:
         planes = [of(state) for state in states]
@@ -74,6 +75,7 @@ def _result(arrays: dict[str, NDArray], facts: dict[str, Any]) -> DetectResult:
         rejected=arrays["rejected"],
         taken=None if facts["taken"] is None else DetectSettings.model_validate_json(facts["taken"]),
         said=tuple(facts["said"]),
+        cuts=tuple(int(cut) for cut in facts["cuts"]),
     )
 
 

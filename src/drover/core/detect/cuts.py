@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["CutWatch", "glance", "likeness", "one_shot"]
+__all__ = ["CutWatch", "glance", "likeness", "one_shot", "shot_times"]
 
 SKIP, POOL = 4, 4  # every fourth pixel both ways, and the mean of four by four of those
 AROUND = 5  # of those means that are taken for the neighbourhood
@@ -24,6 +24,7 @@ LATELY = 25  # pictures by which that is judged
 FLAT = 0.2  # of the contrast of the picture before, under which a picture shows nothing: a blackout is no cut
 OF_ONE_SHOT = 0.2  # likeness of pictures of one shot that are some time apart, at best with one of
 BACK = 4  # pictures before
+BETWEEN_SHOTS = 3600.0  # s: longer than anything may stay unseen
 
 Float32 = NDArray[np.float32]
 
@@ -68,6 +69,15 @@ def one_shot(greys: list[NDArray[np.uint8]]) -> NDArray[np.bool_]:
             keeps[k] = True
             kept.append(now)
     return keeps
+
+
+def shot_times(times: NDArray[np.float64], cuts: tuple[int, ...]) -> NDArray[np.float64]:
+    """Times of the frames, s, with so long between two shots that nothing goes on from one to the other."""
+    if not cuts:
+        return times
+    shot = np.zeros(len(times), np.int64)
+    shot[[cut for cut in cuts if cut < len(times)]] = 1
+    return times + BETWEEN_SHOTS * np.cumsum(shot)
 
 
 class CutWatch:

@@ -23,7 +23,8 @@ class DetectResult:
     where the light of the whole picture changed at once. ``rejected`` (n, 5) float32 holds frame and box of blobs
     that the size rules dropped. ``span`` (first frame, one past the last) is set where only a part of the clip was
     looked at; ``first_read`` is the frame from which the background was learnt; ``taken`` are
-    the settings with every "auto" as it was worked out, ``said`` what the survey says, in sentences.
+    the settings with every "auto" as it was worked out, ``said`` what the survey says, in sentences; ``cuts`` are the
+    frames at which another shot of an edited film begins.
     """
 
     detections: Detections
@@ -39,6 +40,7 @@ class DetectResult:
     first_read: int = 0
     taken: DetectSettings | None = None
     said: tuple[str, ...] = ()
+    cuts: tuple[int, ...] = ()
 
     @property
     def noise(self) -> float | None:
