@@ -63,6 +63,20 @@ def test_legs_that_fall_apart_now_and_then_do_not_hide_the_common_fate():
     assert joined((1, one_leg, ALL), (2, head, ALL)) == {(2, 1)}
 
 
+def test_a_head_that_the_tracker_took_from_one_to_the_next_goes_to_each_while_it_is_his():
+    """A mistake of the first look at a clip: two heads under one number."""
+
+    def second(f: int) -> tuple[float, ...]:
+        x1, y1, x2, y2 = legs(f)
+        return x1 + 200, y1, x2 + 200, y2
+
+    def heads(f: int) -> tuple[float, ...]:
+        x1, y1, x2, y2 = head(f)
+        return (x1, y1, x2, y2) if f < 20 else (x1 + 200, y1, x2 + 200, y2)
+
+    assert joined((1, legs, range(20)), (2, heads, ALL), (3, second, range(20, FRAMES))) == {(2, 1), (2, 3)}
+
+
 def test_one_beside_another_is_no_piece_however_well_they_keep_step():
     def beside(f: int) -> tuple[float, ...]:
         return 80 + 3 * f, 180, 92 + 3 * f, 200

@@ -16,6 +16,7 @@ Int = NDArray[np.int64]
 Float = NDArray[np.float64]
 LEAST_TIME = 0.5  # s that two must be seen together
 LEAST_SHARE = 0.6  # of the smaller one's life
+TINY, LEAST_OF_TINY = 0.15, 0.15  # of the larger one's area, a head: it may be followed from one body to the next
 SMALLER = 0.45  # of the larger one's area that the smaller may have
 ABOVE = 0.6  # of the smaller one's width that lies over or under the larger
 APART = 1.2  # heights of the larger that may be between them
@@ -39,9 +40,10 @@ def stacked_pairs(frame: Int, box: Float, owner: Int, times: Float) -> tuple[Int
     order = np.argsort(kind, kind="stable")
     for rows in np.split(order, np.flatnonzero(np.diff(kind[order])) + 1):
         b, p = body[rows], piece[rows]
-        if times[frame[b].max()] - times[frame[b].min()] < LEAST_TIME or len(rows) < LEAST_SHARE * life[owner[p[0]]]:
+        if times[frame[b].max()] - times[frame[b].min()] < LEAST_TIME or near[rows].mean() < 0.8:
             continue
-        if np.median(area[p]) > SMALLER * np.median(area[b]) or near[rows].mean() < 0.8:
+        small, share = float(np.median(area[p]) / np.median(area[b])), len(rows) / life[owner[p[0]]]
+        if small > SMALLER or share < (LEAST_SHARE if small > TINY else LEAST_OF_TINY):
             continue
         keep[rows] = _goes_along(box[b], box[p])
     return body[keep], piece[keep]
