@@ -16,6 +16,7 @@ from drover import __version__
 from drover.core.count.intervals import interval_rows
 from drover.core.count.rows import alarm_rows, usual_interval, visit_rows, way_rows
 from drover.core.count.tallies import tally_rows
+from drover.core.detect.cuts import shot_times
 from drover.core.errors import DroverError
 from drover.core.formats.box_rows import write_detections, write_tracks
 from drover.core.formats.count_tables import ALARM_COLUMNS, INTERVAL_COLUMNS, WAY_COLUMNS, ZONE_COLUMNS, write_table
@@ -69,7 +70,8 @@ def run_facts(run: ClipRun) -> dict[str, object]:
 
 def _track_taken(run: ClipRun) -> TrackSettings:
     """Track's settings with what was on auto as it was taken."""
-    return resolve_track(run.recipe.track, run.detect.detections, run.clip.times, run.clip.rate)
+    times = shot_times(run.clip.times, run.detect.cuts)
+    return resolve_track(run.recipe.track, run.detect.detections, times, run.clip.rate)
 
 
 def ready_folder(folder: Path) -> None:

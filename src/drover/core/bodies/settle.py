@@ -1,8 +1,8 @@
 """Detections put right by what a whole clip shows: what is followed stays, its pieces are one, and sparks go.
 
-The detections are linked once, as Drover links by itself. What belongs to nothing that is followed for a while, and is
-no piece of such a thing, is a spark: leaves, water, noise; and so is a speck that never leaves its place. Live there
-is nothing to look back on, and all stays.
+The detections are linked as Drover links by itself, twice for that and once more to cut what several share. What
+belongs to nothing that is followed for a while, and is no piece of such a thing, is a spark: leaves, water, noise; and
+so is a speck that never leaves its place. Live there is nothing to look back on, and all stays.
 """
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ def settle(
     *,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Detections:
-    """The detections of a recorded clip with pieces of bodies united and sparks left out, as the settings say.
+    """The detections of a recorded clip with pieces of bodies united, shared blobs cut and sparks left out, as set.
 
     Raises
     ------

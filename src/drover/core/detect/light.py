@@ -121,12 +121,20 @@ def _count_ratios(
 
 
 @njit(cache=True, nogil=True)
-def _middle_ratio(bins: NDArray[np.int32], n: int) -> np.float32:  # pragma: no cover
-    """The median of a histogram of ``n`` ratios: between the middles of the bins, by how far into one it lies."""
-    half, seen, k = n // 2, 0, -1
+def _middle_bin(bins: NDArray[np.int32], half: int) -> tuple[int, int]:  # pragma: no cover
+    """The bin that the value after ``half`` others lies in, and how many values lie up to its end."""
+    seen, k = 0, -1
     while seen <= half:
         k += 1
         seen += bins[k]
+    return k, seen
+
+
+@njit(cache=True, nogil=True)
+def _middle_ratio(bins: NDArray[np.int32], n: int) -> np.float32:  # pragma: no cover
+    """The median of a histogram of ``n`` ratios: between the middles of the bins, by how far into one it lies."""
+    half = n // 2
+    k, seen = _middle_bin(bins, half)
     inside = (half - (seen - bins[k]) + 0.5) / bins[k] - 0.5
     return np.float32(2.0 ** ((k + inside) / STEPS_PER_OCTAVE - 2.0))
 
@@ -134,10 +142,7 @@ def _middle_ratio(bins: NDArray[np.int32], n: int) -> np.float32:  # pragma: no 
 @njit(cache=True, nogil=True)
 def _near_the_middle(bins: NDArray[np.int32], n: int) -> np.float32:  # pragma: no cover
     """Share of a histogram of ``n`` ratios that lies within ``NEAR`` bins of the median's."""
-    half, seen, k = n // 2, 0, -1
-    while seen <= half:
-        k += 1
-        seen += bins[k]
+    k, _ = _middle_bin(bins, n // 2)
     return np.float32(bins[max(0, k - NEAR) : k + NEAR + 1].sum() / n)
 
 

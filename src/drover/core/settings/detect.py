@@ -241,7 +241,7 @@ class BodySettings(Settings):
     gather: bool = Field(
         default=True,
         description="Unite pieces of one body: near each other, no larger than one body at that place, and together "
-        "for as long as they are seen.",
+        "for as long as they are seen. Blobs that several share for a while are cut between them.",
     )
     drop_sparks: bool = Field(
         default=True,

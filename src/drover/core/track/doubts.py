@@ -76,11 +76,6 @@ def median_sides(start: Int, row: Int, box: NDArray[np.float32]) -> Float:  # pr
     return out
 
 
-def _path_of_place(tracks: Tracks) -> Int:
-    """Which path each place of the path table belongs to."""
-    return np.repeat(np.arange(len(tracks.paths.identity)), np.diff(tracks.paths.start))
-
-
 def long_gaps(tracks: Tracks, times: Float, usual: Float) -> Found:
     """Stretches unseen that end in being seen again; the longer and the farther, the more doubtful."""
     paths = tracks.paths
