@@ -10,7 +10,7 @@ from scipy import ndimage
 
 from drover.core.detect.background import FrameDifference, Mixture, RunningAverage, RunningMedian
 from drover.core.detect.background_kernels import mark_moving
-from drover.core.detect.bitmask import close_mask, open_mask, slide_box, unpack, words_for
+from drover.core.detect.bitmask import close_mask, open_mask, unpack, words_for
 from drover.core.detect.blobs import fill_holes, find_blobs, find_runs, join_runs
 from drover.core.detect.colour import ColourModel, raise_difference
 from drover.core.detect.light import _OCTAVES as OCTAVES
@@ -42,17 +42,24 @@ def runs_of(mask: np.ndarray) -> np.ndarray:
 # --- masks ----------------------------------------------------------------------------------------------------
 
 
-@given(st.integers(0, 10_000), st.integers(1, 9), st.booleans())
-def test_sliding_words_are_sliding_pixels(seed, size, grow):
-    mask = random_mask(seed, share=0.15 if grow else 0.85)
+@given(st.integers(0, 10_000), st.integers(1, 9), st.sampled_from([(37, 131), (9, 64), (5, 20)]))
+def test_opening_and_closing_words_are_those_of_pixels(seed, size, shape):
     before, after = (size - 1) // 2, size // 2
-    got = unpack(slide_box(packed(mask), before, after, mask.shape[1], grow), mask.shape[1]).astype(bool)
-    want = np.empty_like(mask)
-    for y in range(mask.shape[0]):
-        for x in range(mask.shape[1]):
-            part = mask[max(0, y - before) : y + after + 1, max(0, x - before) : x + after + 1]
-            want[y, x] = part.any() if grow else part.all()
-    np.testing.assert_array_equal(got, want)
+
+    def slid(mask, first, last, grow):
+        want = np.empty_like(mask)
+        for y in range(mask.shape[0]):
+            for x in range(mask.shape[1]):
+                part = mask[max(0, y - first) : y + last + 1, max(0, x - first) : x + last + 1]
+                want[y, x] = part.any() if grow else part.all()
+        return want
+
+    full, gappy = random_mask(seed, shape, 0.85), random_mask(seed, shape, 0.15)
+    opened = slid(slid(full, before, after, False), after, before, True)
+    np.testing.assert_array_equal(unpack(open_mask(packed(full), size, shape[1]), shape[1]).astype(bool), opened)
+    inside = (slice(size, size + shape[0]), slice(size, size + shape[1]))  # of a picture that goes on clear
+    closed = slid(slid(np.pad(gappy, size), before, after, True), after, before, False)[inside]
+    np.testing.assert_array_equal(unpack(close_mask(packed(gappy), size, shape[1]), shape[1]).astype(bool), closed)
 
 
 @given(st.integers(0, 10_000), st.integers(2, 6))
@@ -325,7 +332,7 @@ def test_a_flash_is_told_once_with_its_factor_and_a_slow_change_never():
     for k in range(60):
         gain = 1.0 + 0.004 * k if k < 40 else 1.5
         picture = np.clip(np.rint(ground * gain), 0, 255).astype(np.uint8)
-        evened, jump = follower.even(picture, ground)
+        evened, jump = follower.even(picture, ground, k / RATE)
         assert np.abs(evened.astype(float) - 100).max() <= 4
         if jump is not None:
             told.append((k, jump))

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from drover.core.both_cores import at_once, in_bands, in_halves
 from drover.core.detect.background import RunningAverage
-from drover.core.detect.background_kernels import mark_moving, mark_strong
+from drover.core.detect.background_kernels import mark_both
 from drover.core.detect.bitmask import unpack, words_for
 from drover.core.detect.colour import ColourModel
 from drover.core.detect.known_scene import step_known
@@ -132,8 +132,8 @@ def test_the_strong_are_those_of_the_weak_that_are_over_the_threshold(seed, low,
     difference = np.random.default_rng(seed).integers(0, 256, (5, width)).astype(np.uint8)
     high = min(low + more, 255)
     weak, strong = words_for(5, width), words_for(5, width)
-    mark_moving(difference, float(low), weak)
-    mark_strong(difference, np.uint8(high), weak, strong)
+    strong[:] = weak[:] = 77  # what was there before is gone
+    mark_both(difference, np.uint8(low), np.uint8(high), weak, strong)
     np.testing.assert_array_equal(unpack(weak, width), difference > low)
     np.testing.assert_array_equal(unpack(strong, width), difference > high)
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from drover.core.both_cores import in_bands
 from drover.core.detect import background_kernels as kernels
+from drover.core.detect import mixture_kernels
 from drover.core.recipe import BackgroundSettings
 
 __all__ = [
@@ -310,10 +311,10 @@ class Mixture(_Clock):
             busy = 1.0 - math.exp(math.log(1 - self.FOREGROUND_SHARE) * elapsed / max(self.keep_still, 0.04))
         least, height = np.float32(self.LEAST_SPREAD), grey.shape[0]
         in_bands(
-            kernels.update_mixture, height,
+            mixture_kernels.update_mixture, height,
             grey, self._background, self._noise, self._faces, self._count, self.difference, np.float32(rate),
             np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE), least,
-            np.float32(FIRST_NOISE), self._in_noise, self.seen,
+            np.float32(FIRST_NOISE), self._in_noise, self.seen, 1 if learning else mixture_kernels.TURNS,
         )  # fmt: skip
         return not learning
 

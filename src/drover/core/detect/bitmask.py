@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 __all__ = ["Words", "close_mask", "lowest_place", "open_mask", "unpack", "words_for"]
 
 Words = NDArray[np.uint64]
-_ONES = np.uint64(0xFFFFFFFFFFFFFFFF)
+_ONES, _NONE = np.uint64(0xFFFFFFFFFFFFFFFF), np.uint64(0)
 
 
 # Place of a single set bit, by a product that has another top six bits for each (Leiserson et al. 1998).
@@ -43,120 +43,146 @@ def unpack(words: Words, width: int) -> NDArray[np.uint8]:
 
 def open_mask(words: Words, size: int, width: int) -> Words:
     """Erode, then dilate, by a box of ``size`` px: specks thinner than that go. Beyond the edge counts as set."""
-    return words if size <= 1 else _slide(_slide(words, size, width, False, False), size, width, True, True)
+    if size <= 1:
+        return words
+    before, after = (size - 1) // 2, size // 2
+    return _open(words, before, after, _tail_of(width, words.shape[1]))
 
 
 def close_mask(words: Words, size: int, width: int) -> Words:
     """Dilate, then erode, by a box of ``size`` px: cracks narrower than that fill.
 
-    Works on a padded copy, as if the picture went on clear beyond its edge: otherwise what stands near the
-    edge would be joined to it.
+    As if the picture went on clear beyond its edge: otherwise what stands near the edge would be joined to it.
     """
     if size <= 1:
         return words
-    height, count = words.shape
-    padded = np.zeros((height + 2 * size, count + 2), np.uint64)
-    padded[size:-size, 1:-1] = words
-    wide = (count + 2) * 64
-    closed = _slide(_slide(padded, size, wide, True, False), size, wide, False, True)[size:-size, 1:-1].copy()
-    tail = width - (count - 1) * 64
-    if tail < 64:
-        closed[:, -1] &= np.uint64((1 << tail) - 1)
-    return closed
-
-
-def _slide(words: Words, size: int, width: int, grow: bool, mirrored: bool) -> Words:
     before, after = (size - 1) // 2, size // 2
-    if mirrored:
-        before, after = after, before
-    return slide_box(words, before, after, width, grow)
+    return _close(words, before, after, _tail_of(width, words.shape[1]))
+
+
+def _tail_of(width: int, count: int) -> np.uint64:
+    """The bits of the last of ``count`` words that lie inside a picture of that width."""
+    tail = width - (count - 1) * 64
+    return np.uint64((1 << tail) - 1)
 
 
 @njit(cache=True, nogil=True)
-def slide_box(words: Words, before: int, after: int, width: int, grow: bool) -> Words:  # pragma: no cover
-    """OR (grow) or AND of the mask over x - before .. x + after and the same in y; both under 64.
-
-    Most words of a mask are empty: only those that hold something are worked on.
-    """
-    tail = np.uint64(width - (words.shape[1] - 1) * 64)
-    tail_mask = _ONES if tail == np.uint64(64) else (np.uint64(1) << tail) - np.uint64(1)
-    if grow:
-        return _spread_down(_spread_across(words, before, after, tail_mask), before, after)
-    return _shrunk_down(_shrunk_across(words, before, after, tail_mask), before, after)
-
-
-@njit(cache=True, nogil=True)
-def _spread_across(words: Words, before: int, after: int, tail_mask: np.uint64) -> Words:  # pragma: no cover
-    """OR along the rows: each word into itself and its two neighbours."""
+def _open(words: Words, before: int, after: int, tail: np.uint64) -> Words:  # pragma: no cover
     height, count = words.shape
-    out = np.zeros_like(words)
+    out = np.zeros((height, count), np.uint64)
+    holds = np.zeros(height, np.bool_)
+    line, room = np.empty(count + 2, np.uint64), np.empty(count, np.uint64)
     for y in range(height):
-        for w in range(count):
-            here = words[y, w]
-            if here == np.uint64(0):
-                continue
-            own, left, right = here, np.uint64(0), np.uint64(0)
-            for s in range(1, before + 1):
-                own |= here << np.uint64(s)
-                right |= here >> np.uint64(64 - s)
-            for s in range(1, after + 1):
-                own |= here >> np.uint64(s)
-                left |= here << np.uint64(64 - s)
-            out[y, w] |= own
-            if w > 0:
-                out[y, w - 1] |= left
-            if w + 1 < count:
-                out[y, w + 1] |= right
-        out[y, count - 1] &= tail_mask
+        if _holds_any(words[y]):
+            _into_line(words[y], line, _ONES)
+            line[count] |= ~tail
+            holds[y] = _shrink_across(line, before, after, out[y])
+            out[y, count - 1] &= tail
+    thin = out.copy()
+    for y in range(height):
+        if holds[y]:
+            # A row is kept where all rows around it hold something.
+            for other in range(max(0, y - before), min(height, y + after + 1)):
+                _and_into(out[other], thin[y])
+    out[:] = 0
+    for y in range(height):
+        if holds[y] and _holds_any(thin[y]):
+            _into_line(thin[y], line, _NONE)
+            _grow_across(line, after, before, room)
+            room[count - 1] &= tail
+            for other in range(max(0, y - before), min(height, y + after + 1)):
+                _or_into(room, out[other])
     return out
 
 
 @njit(cache=True, nogil=True)
-def _spread_down(words: Words, before: int, after: int) -> Words:  # pragma: no cover
-    """OR along the columns."""
+def _close(words: Words, before: int, after: int, tail: np.uint64) -> Words:  # pragma: no cover
     height, count = words.shape
-    out = np.zeros_like(words)
+    above = before + after
+    # With room around for what grows over the edge.
+    wide = np.zeros((height + 2 * above, count + 2), np.uint64)
+    holds = np.zeros(height + 2 * above, np.bool_)
+    line, room = np.zeros(count + 4, np.uint64), np.empty(count + 2, np.uint64)
     for y in range(height):
-        for w in range(count):
-            if words[y, w] != np.uint64(0):
-                for other in range(max(0, y - after), min(height, y + before + 1)):
-                    out[other, w] |= words[y, w]
+        if _holds_any(words[y]):
+            _into_line(words[y], line[1:], _NONE)
+            _grow_across(line, before, after, room)
+            for other in range(y + above - after, y + above + before + 1):
+                _or_into(room, wide[other])
+                holds[other] = True
+    out = np.zeros((height, count), np.uint64)
+    for y in range(height):
+        first, past = y + above - after, y + above + before + 1
+        if not holds[first:past].all():
+            continue
+        _into_line(wide[first], line, _NONE)
+        for other in range(first + 1, past):
+            _and_into(wide[other], line[1:])
+        if _shrink_across(line, after, before, room):
+            for w in range(count):
+                out[y, w] = room[w + 1]
+            out[y, count - 1] &= tail
     return out
 
 
-@njit(cache=True, nogil=True)
-def _shrunk_across(words: Words, before: int, after: int, tail_mask: np.uint64) -> Words:  # pragma: no cover
-    """AND along the rows; beyond the edge counts as set."""
-    height, count = words.shape
-    out = np.zeros_like(words)
-    for y in range(height):
-        for w in range(count):
-            if words[y, w] == np.uint64(0):
-                continue
-            here = words[y, w] | ~tail_mask if w == count - 1 else words[y, w]
-            left = words[y, w - 1] if w > 0 else _ONES
-            right = words[y, w + 1] if w + 1 < count else _ONES
-            if w + 1 == count - 1:
-                right |= ~tail_mask
-            kept = here
-            for s in range(1, before + 1):
-                kept &= (here << np.uint64(s)) | (left >> np.uint64(64 - s))
-            for s in range(1, after + 1):
-                kept &= (here >> np.uint64(s)) | (right << np.uint64(64 - s))
-            out[y, w] = kept & tail_mask if w == count - 1 else kept
-    return out
+@njit(cache=True, nogil=True, inline="always")
+def _holds_any(row: NDArray[np.uint64]) -> bool:  # pragma: no cover
+    found = _NONE
+    for w in range(row.shape[0]):
+        found |= row[w]
+    return found != _NONE
 
 
-@njit(cache=True, nogil=True)
-def _shrunk_down(words: Words, before: int, after: int) -> Words:  # pragma: no cover
-    """AND along the columns; beyond the edge counts as set."""
-    height, count = words.shape
-    out = np.zeros_like(words)
-    for y in range(height):
-        for w in range(count):
-            kept = words[y, w]
-            if kept != np.uint64(0):
-                for other in range(max(0, y - before), min(height, y + after + 1)):
-                    kept &= words[other, w]
-                out[y, w] = kept
-    return out
+@njit(cache=True, nogil=True, inline="always")
+def _into_line(row: NDArray[np.uint64], line: NDArray[np.uint64], outside: np.uint64) -> None:  # pragma: no cover
+    """A row with one word more on either side."""
+    line[0] = line[row.shape[0] + 1] = outside
+    for w in range(row.shape[0]):
+        line[w + 1] = row[w]
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _or_into(row: NDArray[np.uint64], out: NDArray[np.uint64]) -> None:  # pragma: no cover
+    for w in range(row.shape[0]):
+        out[w] |= row[w]
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _and_into(row: NDArray[np.uint64], out: NDArray[np.uint64]) -> None:  # pragma: no cover
+    for w in range(row.shape[0]):
+        out[w] &= row[w]
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _grow_across(
+    line: NDArray[np.uint64], before: int, after: int, out: NDArray[np.uint64]
+) -> None:  # pragma: no cover
+    """OR over x - before .. x + after, each under 64; ``line`` has one word more than ``out`` on either side."""
+    for w in range(out.shape[0]):
+        out[w] = line[w + 1]
+    for s in range(1, before + 1):
+        up, down = np.uint64(s), np.uint64(64 - s)
+        for w in range(out.shape[0]):
+            out[w] |= (line[w + 1] << up) | (line[w] >> down)
+    for s in range(1, after + 1):
+        up, down = np.uint64(64 - s), np.uint64(s)
+        for w in range(out.shape[0]):
+            out[w] |= (line[w + 1] >> down) | (line[w + 2] << up)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _shrink_across(
+    line: NDArray[np.uint64], before: int, after: int, out: NDArray[np.uint64]
+) -> bool:  # pragma: no cover
+    """AND over x - before .. x + after, each under 64; whether anything is left."""
+    for w in range(out.shape[0]):
+        out[w] = line[w + 1]
+    for s in range(1, before + 1):
+        up, down = np.uint64(s), np.uint64(64 - s)
+        for w in range(out.shape[0]):
+            out[w] &= (line[w + 1] << up) | (line[w] >> down)
+    for s in range(1, after + 1):
+        up, down = np.uint64(64 - s), np.uint64(s)
+        for w in range(out.shape[0]):
+            out[w] &= (line[w + 1] >> down) | (line[w + 2] << up)
+    return _holds_any(out)

@@ -55,18 +55,38 @@ def blobs_of(
     least_area: float = 0.0,
 ) -> Blobs:
     """Blobs of labelled runs; those under ``least_area`` px are left out."""
-    stats = measure(runs, label, count, difference)
-    keep = stats[:, 4] >= least_area
-    order = np.argsort(label, kind="stable")
-    order = order[keep[label[order]]]
-    kept = stats[keep]
-    return Blobs(
-        box=np.ascontiguousarray(kept[:, :4], np.float32),
-        area=kept[:, 4].astype(np.float32),
-        contrast=(kept[:, 5] / np.maximum(kept[:, 4], 1)).astype(np.float32),
-        run_count=np.bincount(label, minlength=count)[keep].astype(np.int64),
-        runs=runs[order].astype(np.int16),
-    )
+    return Blobs(*_gathered(runs, label, measure(runs, label, count, difference), least_area))
+
+
+@njit(cache=True, nogil=True)
+def _gathered(
+    runs: NDArray[np.int32], label: NDArray[np.int64], facts: NDArray[np.float64], least_area: float
+) -> tuple[
+    NDArray[np.float32], NDArray[np.float32], NDArray[np.float32], NDArray[np.int64], NDArray[np.int16]
+]:  # pragma: no cover
+    """Columns of :class:`Blobs` from labelled runs and what was measured of them; small ones are left out."""
+    count, n, m = facts.shape[0], 0, 0
+    many = np.zeros(count, np.int64)
+    for k in range(runs.shape[0]):
+        many[label[k]] += 1
+    at = np.full(count, -1, np.int64)  # where the next run of each goes
+    box, area, contrast = np.empty((count, 4), np.float32), np.empty(count, np.float32), np.empty(count, np.float32)
+    run_count = np.empty(count, np.int64)
+    for g in range(count):
+        if facts[g, 4] >= least_area:
+            for side in range(4):
+                box[n, side] = facts[g, side]
+            area[n], contrast[n] = facts[g, 4], facts[g, 5] / max(facts[g, 4], 1.0)
+            run_count[n], at[g] = many[g], m
+            n += 1
+            m += many[g]
+    kept = np.empty((m, 3), np.int16)
+    for k in range(runs.shape[0]):
+        place = at[label[k]]
+        if place >= 0:
+            kept[place, 0], kept[place, 1], kept[place, 2] = runs[k, 0], runs[k, 1], runs[k, 2]
+            at[label[k]] += 1
+    return box[:n], area[:n], contrast[:n], run_count[:n], kept
 
 
 def take_blobs(blobs: Blobs, keep: NDArray[np.bool_]) -> Blobs:

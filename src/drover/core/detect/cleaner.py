@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.detect.background import cut_of
-from drover.core.detect.background_kernels import mark_moving, mark_strong
+from drover.core.detect.background_kernels import mark_both
 from drover.core.detect.bitmask import Words, close_mask, open_mask, unpack, words_for
 from drover.core.detect.blobs import Blobs, fill_holes, find_blobs, words_of
 from drover.core.detect.hysteresis import held_together
@@ -28,7 +28,6 @@ class Cleaner:
         self.raw, self.shadow = words_for(self.height, self.width), words_for(self.height, self.width)
         self._strong = words_for(self.height, self.width)
         self.clean: Words = self.raw
-        self._over = np.empty((self.height, self.width), np.bool_)
 
     def clear(self) -> None:
         """Nothing moves."""
@@ -40,11 +39,8 @@ class Cleaner:
         """Mark the pixels over the threshold."""
         rule = self.settings.background
         cut = float(cut_of(rule))
-        mark_moving(difference, cut * rule.weak_share, self.raw, self._over)
-        if rule.weak_share < 1.0:
-            mark_strong(difference, np.uint8(min(max(cut, 0.0), 255.0)), self.raw, self._strong)
-        else:
-            self._strong[:] = self.raw
+        low, high = (np.uint8(min(max(level, 0.0), 255.0)) for level in (cut * rule.weak_share, cut))
+        mark_both(difference, low, high, self.raw, self._strong)
         self.shadow[:] = 0
 
     def take_shadows(

@@ -29,7 +29,7 @@ from drover.core.types import LOOK, Detections
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
 
-VERSION = 11
+VERSION = 12
 MOST_REJECTED = 200_000
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
@@ -132,7 +132,7 @@ class Detector:
         settings, model = self.settings, self.model
         grey, jump = frame.grey, None
         if self._follows and self._learnt > 0:
-            grey, jump = self._light.even(grey, model.background())
+            grey, jump = self._light.even(grey, model.background(), frame.time)
         self._grey, self._chroma = grey, None
         interval = 0.0 if self._time is None else frame.time - self._time
         self._time = frame.time

@@ -19,7 +19,7 @@ SAMPLES = 8  # a side: 64 pixels of each block are looked at
 DARKEST = 12.0  # grey levels: darker background says nothing about the ratio
 STEPS_PER_OCTAVE = 48
 BLACKEST = 0.01  # share of the background's light under which a picture is black
-REFRESH = 3  # frames between two looks at the whole field while the light is steady
+REFRESH = 0.15  # s between two looks at the whole field while the light is steady
 MOVED = 0.012  # change of the coarse look from which the field is taken at once
 BLUR = 0.8  # blocks
 COHERENT = 0.6  # of the usual share of a block's samples near its median, under which other things stand in it
@@ -45,28 +45,29 @@ class LightFollower:
         self.jump = jump
         self.gain = 1.0
         self._glance = 1.0
-        self._frames = 0
+        self._looked = 0.0
         self._field: NDArray[np.float32] | None = None
         self._out = np.empty((height, width), np.uint8)
 
-    def even(self, grey: NDArray[np.uint8], background: NDArray[np.float32]) -> tuple[NDArray[np.uint8], float | None]:
+    def even(
+        self, grey: NDArray[np.uint8], background: NDArray[np.float32], time: float = 0.0
+    ) -> tuple[NDArray[np.uint8], float | None]:
         """The picture in the background's light, and the factor of a jump if there was one.
 
-        The field is taken anew every third frame, and at once when a coarse look says that the light has moved.
+        The field is taken anew a few times a second, and at once when a coarse look says that the light has moved.
         """
         step = 2 * self.block
         coarse = grey[::step, ::step] / np.maximum(background[::step, ::step], 1.0)
         glance = max(float(np.median(coarse)), BLACKEST)  # a blackout has no light to compare with
         moved = abs(glance / self._glance - 1.0) > MOVED
         change = None
-        if self._field is None or moved or self._frames % REFRESH == 0:
+        if self._field is None or moved or abs(time - self._looked) >= REFRESH:
             ratio, alike = block_ratios(grey, background, self.block, _OCTAVES)
             even = alike >= COHERENT * float(np.median(alike))
             self._field = smoothed(median_of_even(ratio, even))
             now = float(np.median(self._field))
             change, self.gain = now / self.gain, now
-            self._glance = glance
-        self._frames += 1
+            self._glance, self._looked = glance, time
         even_out(grey, self._field, self.block, self._out)
         return self._out, change if change is not None and abs(change - 1.0) >= self.jump else None
 

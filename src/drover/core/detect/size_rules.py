@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -70,12 +68,48 @@ def join_fragments(blobs: Blobs, settings: SizeSettings, size: tuple[int, int]) 
         return blobs
     reach = settings.join_within * depth_factors(blobs.box[:, 3], settings, size)
     owner = nearest_larger(blobs.box, blobs.area, reach)
-    for _ in range(n):
-        above = owner[owner]
-        if (above == owner).all():
-            break
-        owner = above
-    return blobs if (owner == np.arange(n)).all() else _merged(blobs, owner)
+    group, count = _groups(owner)
+    if count == n:
+        return blobs
+    box, sums = _joined(blobs.box, blobs.area, blobs.contrast, group, count)
+    run_count, runs = _runs_in_order(blobs.runs, blobs.run_count, group, count)
+    area, contrast = sums[:, 0], sums[:, 1] / np.maximum(sums[:, 0], 1)
+    return Blobs(box, area.astype(np.float32), contrast.astype(np.float32), run_count, runs)
+
+
+@njit(cache=True, nogil=True)
+def _groups(owner: NDArray[np.int64]) -> tuple[NDArray[np.int64], int]:  # pragma: no cover
+    """The group of each blob, by following owners to one that owns itself, and how many there are."""
+    n, count = owner.shape[0], 0
+    name, group = np.full(n, -1, np.int64), np.empty(n, np.int64)
+    for k in range(n):
+        if owner[k] == k:
+            name[k] = count
+            count += 1
+    for k in range(n):
+        last = k
+        while owner[last] != last:
+            last = owner[last]
+        group[k] = name[last]
+    return group, count
+
+
+@njit(cache=True, nogil=True)
+def _runs_in_order(
+    runs: NDArray[np.int16], run_count: NDArray[np.int64], group: NDArray[np.int64], count: int
+) -> tuple[NDArray[np.int64], NDArray[np.int16]]:  # pragma: no cover
+    """How many runs each group has, and the runs group by group, each in order of row and column."""
+    place, many = np.empty(runs.shape[0], np.int64), np.zeros(count, np.int64)
+    r = 0
+    for k in range(run_count.shape[0]):
+        many[group[k]] += run_count[k]
+        for _ in range(run_count[k]):
+            place[r] = (group[k] << 32) | (np.int64(runs[r, 0]) << 16) | np.int64(runs[r, 1])
+            r += 1
+    order, out = np.argsort(place), np.empty_like(runs)
+    for r in range(order.shape[0]):
+        out[r] = runs[order[r]]
+    return many, out
 
 
 @njit(cache=True, nogil=True)
@@ -97,22 +131,6 @@ def nearest_larger(
                 best = gap
                 owner[k] = j
     return owner
-
-
-def _merged(blobs: Blobs, owner: NDArray[np.int64]) -> Blobs:
-    """Blobs with the same owner as one; each keeps its runs in order of row."""
-    kept, group = np.unique(owner, return_inverse=True)
-    box, sums = _joined(blobs.box, blobs.area, blobs.contrast, group, len(kept))
-    of_run = np.repeat(group, blobs.run_count)
-    place = (of_run << 32) | (blobs.runs[:, 0].astype(np.int64) << 16) | blobs.runs[:, 1]
-    return replace(
-        blobs,
-        box=box,
-        area=sums[:, 0].astype(np.float32),
-        contrast=(sums[:, 1] / np.maximum(sums[:, 0], 1)).astype(np.float32),
-        run_count=np.bincount(of_run, minlength=len(kept)).astype(np.int64),
-        runs=blobs.runs[np.argsort(place, kind="stable")],
-    )
 
 
 @njit(cache=True, nogil=True)
