@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from drover.core.recipe import ClassLimit, LineSettings, Recipe, ZoneSettings
+from drover.core.recipe import ClassLimit, LineSettings, Recipe, ZoneSettings, is_auto
 from drover.core.setting_info import setting_info, settings_of
 
 INTRO = """# The recipe
@@ -84,7 +84,9 @@ def page() -> str:
         if "unit" in (field.json_schema_extra or {}):
             info = setting_info(path)
             unit = "" if info.unit == "fraction" else f" {info.unit}"
-            parts.append(f"| `{name}` | {info.default:g}{unit} | {info.low:g} to {info.high:g}{unit} | {info.help} |\n")
+            default = '"auto"' if is_auto(info.default) else f"{info.default:g}{unit}"
+            auto = ', or "auto"' if info.auto else ""
+            parts.append(f"| `{name}` | {default} | {info.low:g} to {info.high:g}{unit}{auto} | {info.help} |\n")
         else:
             parts.append(f'| `{name}` | "{field.default}" | | {field.description} |\n')
     parts.append(CLASSES)

@@ -22,7 +22,7 @@ from drover.app.view_state import ViewState
 from drover.app.wording import worded
 from drover.core.errors import Cancelled, DroverError
 from drover.core.examples import example
-from drover.core.recipe import value_of, with_value
+from drover.core.recipe import AUTO, is_auto, value_of, with_value
 from drover.core.setting_info import setting_info
 
 LEFT = Qt.MouseButton.LeftButton
@@ -166,15 +166,16 @@ def test_every_dial_shows_the_recipe_and_changes_it(opened, stage, monkeypatch):
     )  # the figures of all these recipes are not asked for here
     for path, row in page.rows.items():
         before, info = value_of(session.recipe, path), setting_info(path)
-        assert row.box.value() == pytest.approx(float(before), abs=0.5 * 10 ** -row.box.decimals()), path
-        wanted = float(before) + info.step if float(before) + info.step <= info.high else float(before) - info.step
-        wanted = round(wanted, row.box.decimals())
+        shown = row.box.minimum() if is_auto(before) else float(before)
+        assert row.box.value() == pytest.approx(shown, abs=0.5 * 10 ** -row.box.decimals()), path
+        wanted = shown + info.step if shown + info.step <= info.high else shown - info.step
+        wanted = max(round(wanted, row.box.decimals()), info.low)
         page.set_value(path, wanted)
         assert float(value_of(session.recipe, path)) == pytest.approx(wanted), path
         assert row.box.value() == pytest.approx(wanted, abs=1e-6), path
         session.documents.undo.undo()
         assert value_of(session.recipe, path) == before, path
-        assert row.box.value() == pytest.approx(float(before), abs=0.5 * 10 ** -row.box.decimals()), path
+        assert row.box.value() == pytest.approx(shown, abs=0.5 * 10 ** -row.box.decimals()), path
 
 
 @pytest.mark.parametrize("stage", ["detect", "track"])
@@ -196,13 +197,21 @@ def test_a_dial_on_auto_shows_what_was_taken_and_goes_back_to_auto(opened, monke
     opened.strip.choose("detect")
     page, session = opened.dials.detect, opened.session
     taken = session.detect.taken
-    assert page.weak_row.box.text() == f"auto {taken.background.weak_share:.2f} ×"
+    assert page.weak_row.box.text() == f"auto {taken.background.weak_share:.2f}"
+    assert page.weak_row.auto.isChecked()
     assert f"{100 * taken.shadow.darkest:.0f} to" in page.light_words.text()
     monkeypatch.setattr(session.engine, "ask", lambda *_, **__: None)
     page.set_value("detect.background.weak_share", 0.85)
-    assert page.weak_row.box.text().startswith("0.85")
-    page.set_value("detect.background.weak_share", 0.0)
-    assert page.weak_row.box.text().startswith("auto")
+    assert page.weak_row.box.text().startswith("0.85") and not page.weak_row.auto.isChecked()
+    page.weak_row.auto.click()
+    assert page.weak_row.box.text().startswith("auto") and session.recipe.detect.background.weak_share == AUTO
+    page.weak_row.auto.click()  # off: it begins at what was taken
+    assert session.recipe.detect.background.weak_share == taken.background.weak_share
+    page.weak_row.box.stepDown()
+    page.weak_row.box.setValue(page.weak_row.box.minimum())  # or all the way down
+    assert page.weak_row.auto.isChecked() and session.recipe.detect.background.weak_share == AUTO
+    page.weak_row.box.stepUp()
+    assert session.recipe.detect.background.weak_share == taken.background.weak_share
     opened.strip.choose("footage")
     shown = [sentence.text() for sentence in opened.dials.footage.said if not sentence.isHidden()]
     assert shown == list(session.detect.said) and len(shown) > 4

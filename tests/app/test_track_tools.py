@@ -9,6 +9,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from conftest import WAIT, up_to_date
 from drover.app.session import STAGES
 from drover.core.examples import example
+from drover.core.recipe import AUTO
 
 LEFT = Qt.MouseButton.LeftButton
 
@@ -136,7 +137,7 @@ def test_jumpiness_on_auto_shows_what_was_taken_and_a_number_overrules_it(opened
     session, row = opened.session, opened.dials.track.jumpiness
     opened.strip.choose("track")
     taken = session.jumpiness_taken
-    assert session.recipe.track.motion.jumpiness == 0 and taken is not None and taken > 0
+    assert session.recipe.track.motion.jumpiness == AUTO and taken is not None and taken > 0
     qtbot.waitUntil(lambda: row.box.text() == f"auto {taken:.2f}", timeout=WAIT)
     row.box.setValue(2.0)
     qtbot.waitUntil(lambda: session.recipe.track.motion.jumpiness == 2.0, timeout=WAIT)

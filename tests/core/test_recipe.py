@@ -9,8 +9,11 @@ from hypothesis import strategies as st
 from drover.core.errors import RecipeError
 from drover.core.names import grouped
 from drover.core.recipe import (
+    AUTO,
     Recipe,
+    TrackSettings,
     dump_recipe,
+    is_auto,
     parse_recipe,
     read_recipe,
     settings_fingerprint,
@@ -97,9 +100,27 @@ def test_every_setting_has_unit_help_and_a_default_in_range(path):
     info = setting_info(path)
     assert info.unit
     assert info.help.endswith(".")
-    assert info.low <= info.default <= info.high
+    assert info.low <= info.default <= info.high or (info.auto and info.default == AUTO)
     with pytest.raises(RecipeError, match="must be"):
         with_value(Recipe(), path, info.high + 1)
+
+
+def test_a_number_on_auto_is_a_word_in_files_and_nothing_else_below_the_least_is_taken():
+    recipe = parse_recipe('[track.motion]\njumpiness = "auto"\n')
+    assert recipe == Recipe() and is_auto(recipe.track.motion.jumpiness)
+    assert 'jumpiness = "auto"' in dump_recipe(recipe)
+    assert parse_recipe(dump_recipe(recipe)) == recipe
+    assert TrackSettings.model_validate_json(recipe.track.model_dump_json()) == recipe.track
+    assert with_value(recipe, "track.motion.jumpiness", "auto") == recipe
+    # What earlier versions wrote for it.
+    assert parse_recipe("[track.motion]\njumpiness = 0\n[detect.background]\nweak_share = 0.0\n") == Recipe()
+    for wrong in (0.0, -0.5, -2.0, "automatic"):
+        with pytest.raises(RecipeError, match=r"'jumpiness' setting of \[track.motion\] must be in 0.01..50"):
+            with_value(recipe, "track.motion.jumpiness", wrong)
+    with pytest.raises(RecipeError, match="'gate'"):
+        with_value(recipe, "track.match.gate", "auto")
+    with pytest.raises(RecipeError, match="'gate'"):
+        with_value(recipe, "track.match.gate", AUTO)
 
 
 @given(st.text(max_size=200))

@@ -252,7 +252,12 @@ def test_auto_takes_what_the_clip_says_and_what_was_set_stays():
     assert resolve_detect(auto, surveyed(contrast=8.0, restless=0.0)).background.weak_share == 0.5
     assert resolve_detect(auto, surveyed(contrast=8.0, restless=0.6)).background.weak_share == 0.7
     assert resolve_detect(auto, surveyed(contrast=30.0)).background.weak_share == 0.7
-    said = with_value(with_value(Recipe(), "detect.shadow.mode", "keep"), "detect.background.weak_share", 0.9).detect
+    assert [resolve_detect(auto, surveyed(grey=grey)).background.look_at for grey in (True, False)] == [
+        "grey",
+        "colour",
+    ]
+    said = with_value(with_value(Recipe(), "detect.shadow.mode", "keep"), "detect.background.weak_share", 0.9)
+    said = with_value(said, "detect.background.look_at", "colour").detect
     assert resolve_detect(said, plain) == said
     taken = resolve_detect(auto, None)
     assert resolve_detect(taken, plain) == taken, "once taken it is the same for ever"

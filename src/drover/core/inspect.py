@@ -16,7 +16,7 @@ from drover.core.detect.size_rules import size_fits
 from drover.core.detect.where import Region
 from drover.core.detect_pass import replay_frames
 from drover.core.footage.reader import ClipReader
-from drover.core.recipe import DetectSettings
+from drover.core.recipe import DetectSettings, is_auto
 from drover.core.survey.resolve import resolve_detect
 
 __all__ = ["DetectPictures", "FrameProbe", "clean_again"]
@@ -80,8 +80,10 @@ def _as_taken(settings: DetectSettings, result: DetectResult) -> DetectSettings:
 def _with_taken(settings: DetectSettings, taken: DetectSettings) -> DetectSettings:
     """Settings with what is on auto as it was taken."""
     background, shadow = settings.background, settings.shadow
-    if background.weak_share <= 0:
+    if is_auto(background.weak_share):
         background = background.model_copy(update={"weak_share": taken.background.weak_share})
+    if background.look_at == "auto":
+        background = background.model_copy(update={"look_at": taken.background.look_at})
     if shadow.mode == "auto":
         shadow = taken.shadow
     return settings.model_copy(update={"background": background, "shadow": shadow})

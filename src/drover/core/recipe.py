@@ -21,7 +21,7 @@ from tomlkit.items import AoT, Table
 from drover.core.errors import RecipeError
 from drover.core.recipe_words import first_line, message_of
 from drover.core.setting_info import LISTED
-from drover.core.settings.base import as_float
+from drover.core.settings.base import AUTO, as_float, is_auto
 from drover.core.settings.count import CountSettings, GroundSettings, LineSettings, ZoneSettings
 from drover.core.settings.detect import (
     BackgroundSettings,
@@ -49,6 +49,7 @@ from drover.core.settings.whole import Recipe
 from drover.core.settings.words import ClassWords, WordSettings
 
 __all__ = [
+    "AUTO",
     "AfterSettings",
     "BackgroundSettings",
     "BlobSettings",
@@ -74,6 +75,7 @@ __all__ = [
     "WordSettings",
     "ZoneSettings",
     "dump_recipe",
+    "is_auto",
     "parse_recipe",
     "read_recipe",
     "settings_fingerprint",
@@ -145,7 +147,8 @@ _FORMER_USES = {"motion": ["motion"], "imported": ["boxes"], "both": ["boxes", "
 def _brought_up_to_date(data: dict[str, Any]) -> dict[str, Any]:
     """What earlier versions wrote, as it is said now.
 
-    ``detect.boxes.use`` has become the list of sources; a threshold without a word on what it is in meant grey levels.
+    ``detect.boxes.use`` has become the list of sources; a threshold without a word on what it is in meant grey levels;
+    0 left a number to the clip.
     """
     detect = data.get("detect")
     boxes = detect.get("boxes") if isinstance(detect, dict) else None
@@ -154,6 +157,11 @@ def _brought_up_to_date(data: dict[str, Any]) -> dict[str, Any]:
     background = detect.get("background") if isinstance(detect, dict) else None
     if isinstance(background, dict) and "threshold" in background and "noise_threshold" not in background:
         background.setdefault("threshold_in", "levels")
+    track = data.get("track")
+    motion = track.get("motion") if isinstance(track, dict) else None
+    for part, name in ((background, "weak_share"), (motion, "jumpiness")):
+        if isinstance(part, dict) and part.get(name) == 0 and not isinstance(part[name], bool):
+            part[name] = "auto"
     return data
 
 

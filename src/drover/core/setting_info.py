@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pydantic import BaseModel
 
 from drover.core.errors import RecipeError
+from drover.core.settings.base import lowest
 from drover.core.settings.count import LineSettings, ZoneSettings
 from drover.core.settings.detect import ClassLimit
 from drover.core.settings.whole import Recipe
@@ -22,7 +23,10 @@ LISTED: dict[str, type[BaseModel]] = {
 
 @dataclass(frozen=True)
 class SettingInfo:
-    """One numeric setting as a dial needs it; ``path`` is dotted, for instance ``track.match.gate``."""
+    """One numeric setting as a dial needs it; ``path`` is dotted, for instance ``track.match.gate``.
+
+    With ``auto`` it may be left to the clip: then it is ``AUTO``, which lies outside of ``low`` to ``high``.
+    """
 
     path: str
     low: float
@@ -32,6 +36,7 @@ class SettingInfo:
     step: float
     help: str
     whole: bool
+    auto: bool = False
 
 
 def numeric_info(path: str, model: type[BaseModel], name: str) -> SettingInfo | None:
@@ -40,16 +45,18 @@ def numeric_info(path: str, model: type[BaseModel], name: str) -> SettingInfo | 
     extra = field.json_schema_extra
     if not isinstance(extra, dict) or "unit" not in extra:
         return None
+    low = lowest(model, name)
     bounds = {type(meta).__name__: meta for meta in field.metadata}
     return SettingInfo(
         path=path,
-        low=float(getattr(bounds["Ge"], "ge")),  # noqa: B009 - the bound's type is private to its library
+        low=float(getattr(bounds["Ge"], "ge")) if low is None else low,  # noqa: B009 - a type private to its library
         high=float(getattr(bounds["Le"], "le")),  # noqa: B009
         default=float(field.default),
         unit=str(extra["unit"]),
         step=float(extra["step"]),  # type: ignore[arg-type]
         help=field.description or "",
         whole=field.annotation is int,
+        auto=low is not None,
     )
 
 

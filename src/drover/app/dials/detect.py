@@ -69,7 +69,6 @@ class DetectDials(SettingsPage):
         self.threshold_card.body.addWidget(self.levels_row)
         self.threshold_card.body.addWidget(self.noise_row)
         self.weak_row = self.row("and what touches it from", background + "weak_share")
-        self.weak_row.box.setSpecialValueText("auto")
         self.threshold_card.body.addWidget(self.weak_row)
         measured = {"levels": "grey levels", "noise": "the pixel's own noise"}
         self.threshold_card.body.addWidget(self.choice("measured in", background + "threshold_in", measured))
@@ -78,7 +77,7 @@ class DetectDials(SettingsPage):
     def _add_background(self, background: str) -> None:
         card = Card("Background")
         card.body.addWidget(self.choice("kept as", background + "model", MODELS))
-        looks = {"grey": "brightness", "colour": "brightness and colour"}
+        looks = {"auto": "what the clip has", "grey": "brightness", "colour": "brightness and colour"}
         card.body.addWidget(self.choice("compared by", background + "look_at", looks))
         card.body.addWidget(self.row("rate", background + "rate"))
         start = {"True": "known at once", "False": "learnt on the way"}
@@ -211,9 +210,7 @@ class DetectDials(SettingsPage):
         if detect is not None:
             self.threshold_card.note.setText(f"{grouped(len(detect.detections))} boxes")
             self.light_words.setText(f"{self._jumps()} {self._shadows()}".strip())
-            # Below the least that can be set lies "as the clip needs": then the dial shows what was taken.
-            taken = detect.taken.background.weak_share if detect.taken is not None else 0.0
-            self.weak_row.box.setSpecialValueText(f"auto {taken:.2f} ×" if taken > 0 else "auto")
+            self.weak_row.box.show_taken(None if detect.taken is None else detect.taken.background.weak_share)
 
     def _shadows(self) -> str:
         """What was taken for shadow where that was left to the clip, in words."""

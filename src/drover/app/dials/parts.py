@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from drover.app.theme import CLAY, INK, number_font
+from drover.core.recipe import AUTO, is_auto
 from drover.core.setting_info import SettingInfo, setting_info
 
 __all__ = ["Card", "ChoiceRow", "Folded", "NumberBox", "SettingRow", "muted", "notice", "title"]
@@ -64,14 +65,17 @@ class Card(QFrame):
 
 
 class NumberBox(QDoubleSpinBox):
-    """A number with its unit; the wheel does nothing until it has the focus."""
+    """A number with its unit; the wheel does nothing until it has the focus.
+
+    A number that may be left to the clip has one place more below its least, where it says "auto" and what was taken.
+    """
 
     settled = Signal(float)
 
     def __init__(self, info: SettingInfo) -> None:
         super().__init__()
         self.info = info
-        self.setRange(info.low, info.high)
+        self.setRange(info.low - info.step if info.auto else info.low, info.high)
         self.setSingleStep(info.step)
         self.setDecimals(0 if info.whole or info.step >= 1 else 2 if info.step < 0.1 else 1)
         self.setSuffix(f" {info.unit}" if info.unit != "fraction" else "")
@@ -81,12 +85,32 @@ class NumberBox(QDoubleSpinBox):
         self.setKeyboardTracking(False)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setToolTip(_tip(info))
-        self.valueChanged.connect(self.settled)
+        self.taken: float | None = None
+        if info.auto:
+            self.show_taken(None)
+        self.valueChanged.connect(lambda value: self.settled.emit(AUTO if self.on_auto else value))
+
+    @property
+    def on_auto(self) -> bool:
+        """Whether the number is left to the clip."""
+        return self.info.auto and self.value() < self.info.low
 
     def show_value(self, value: float) -> None:
         """Show a value without telling anybody."""
         with QSignalBlocker(self):
-            self.setValue(value)
+            self.setValue(self.minimum() if self.info.auto and is_auto(value) else value)
+
+    def show_taken(self, value: float | None) -> None:
+        """While it is on auto, show the value that was taken for this clip."""
+        self.taken = value
+        self.setSpecialValueText("auto" if value is None else f"auto {self.textFromValue(value)}")
+
+    def stepBy(self, steps: int) -> None:
+        """From auto, a step up begins at what was taken."""
+        if self.on_auto and steps > 0 and self.taken is not None:
+            self.setValue(max(self.taken, self.info.low))
+        else:
+            super().stepBy(steps)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         if self.hasFocus():
@@ -97,8 +121,10 @@ class NumberBox(QDoubleSpinBox):
 
 def _tip(info: SettingInfo) -> str:
     number = "{:.0f}" if info.whole else "{:g}"
-    low, high, default = (number.format(value) for value in (info.low, info.high, info.default))
-    return f"{info.help}\n{low} to {high} {info.unit}; {default} if nothing is set. Up and down keys step."
+    low, high = number.format(info.low), number.format(info.high)
+    default = "auto" if is_auto(info.default) else number.format(info.default)
+    auto = ", or auto: as the clip has it" if info.auto else ""
+    return f"{info.help}\n{low} to {high} {info.unit}{auto}; {default} if nothing is set. Up and down keys step."
 
 
 class SettingRow(QWidget):
@@ -119,7 +145,25 @@ class SettingRow(QWidget):
         name.setToolTip(self.box.toolTip())
         name.setBuddy(self.box)
         self.box.settled.connect(lambda value: self.changed.emit(path, value))
+        if self.box.info.auto:
+            self.auto = QToolButton()
+            self.auto.setText("auto")
+            self.auto.setCheckable(True)
+            self.auto.setAccessibleName(f"{label}: auto")
+            self.auto.setToolTip("Leave it to the clip. Off: begin at what was taken.")
+            self.auto.clicked.connect(self._switch)
+            row.addWidget(self.auto)
         row.addWidget(self.box)
+
+    def show_value(self, value: float) -> None:
+        """Show a value without telling anybody."""
+        self.box.show_value(value)
+        if self.box.info.auto:
+            self.auto.setChecked(self.box.on_auto)
+
+    def _switch(self, on: bool) -> None:
+        usual = self.box.taken if self.box.taken is not None else self.box.info.low
+        self.box.setValue(self.box.minimum() if on else max(usual, self.box.info.low))
 
 
 class ChoiceRow(QWidget):

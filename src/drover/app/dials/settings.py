@@ -8,7 +8,7 @@ from drover.app.dials.evidence_plot import EvidencePlot
 from drover.app.dials.parts import ChoiceRow, SettingRow
 from drover.app.session import Session
 from drover.core.errors import DroverError
-from drover.core.recipe import value_of, with_value
+from drover.core.recipe import is_auto, value_of, with_value
 from drover.core.setting_info import setting_help, setting_info
 
 __all__ = ["SettingsPage"]
@@ -33,7 +33,7 @@ class SettingsPage(QWidget):
         made = SettingRow(label, path)
         made.changed.connect(self.set_value)
         self.rows[path] = made
-        made.box.show_value(float(value_of(self.session.recipe, path)))
+        made.show_value(float(value_of(self.session.recipe, path)))
         return made
 
     def choice(self, label: str, path: str, words: dict[str, str]) -> ChoiceRow:
@@ -61,7 +61,7 @@ class SettingsPage(QWidget):
     def show_recipe(self) -> None:
         """Show what the recipe says now."""
         for path, row in self.rows.items():
-            row.box.show_value(float(value_of(self.session.recipe, path)))
+            row.show_value(float(value_of(self.session.recipe, path)))
         for path, choice in self.choices.items():
             choice.show_value(value_of(self.session.recipe, path))
         for path, plot in self.plots.items():
@@ -82,5 +82,7 @@ class SettingsPage(QWidget):
     @staticmethod
     def _kind(path: str, value: float) -> float | int:
         info = setting_info(path)
+        if info.auto and is_auto(value):
+            return value
         held = min(max(value, info.low), info.high)
         return round(held) if info.whole else held

@@ -15,6 +15,7 @@ from drover.app.link_notes import LinkNotes
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
 from drover.core.names import grouped
+from drover.core.recipe import is_auto
 from drover.core.track.evidence import chi_square_share, gap_lengths, match_distance_samples, noise_check
 
 __all__ = ["TrackDials"]
@@ -170,11 +171,9 @@ class TrackDials(SettingsPage):
         if found is not None:
             self.noise.show_check(noise_check(
                 tracks, found, clip.times, linked=self.session.as_linked,
-                on_auto=self.session.recipe.track.motion.jumpiness == 0,
+                on_auto=is_auto(self.session.recipe.track.motion.jumpiness),
             ))  # fmt: skip
-        # Below the least that can be set lies "as the clip has it": then the dial shows what was taken.
-        taken = self.session.jumpiness_taken
-        self.jumpiness.box.setSpecialValueText("auto" if taken is None else f"auto {taken:.2f}")
+        self.jumpiness.box.show_taken(self.session.jumpiness_taken)
         self.notice.setText("\n".join(f"• {note}" for note in self.session.track_notes))
         self.notice.setVisible(bool(self.session.track_notes))
 

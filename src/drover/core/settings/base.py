@@ -5,9 +5,19 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import (
+    BaseModel,
+    ConfigDict,
+    Field,
+    SerializationInfo,
+    ValidationInfo,
+    field_validator,
+    model_serializer,
+    model_validator,
+)
 
 __all__ = [
+    "AUTO",
     "MOST_POINTS",
     "Points",
     "Settings",
@@ -15,23 +25,73 @@ __all__ = [
     "checked_points",
     "checked_polygons",
     "dial",
+    "is_auto",
+    "lowest",
     "points_from_lists",
     "polygons_from_lists",
 ]
 
+AUTO = -1.0  # a number that is left to the clip; files say "auto"
 MOST_POINTS = 200
 Points = tuple[tuple[float, float], ...]
 
 
 class Settings(BaseModel):
-    """Settings of one subject."""
+    """Settings of one subject. Numbers that may be left to the clip are ``AUTO`` here and "auto" in files."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, strict=True)
 
+    @model_validator(mode="before")
+    @classmethod
+    def _auto_from_text(cls, data: Any) -> Any:
+        if not isinstance(data, dict):
+            return data
+        return {name: _read(cls, name, value) for name, value in data.items()}
 
-def dial(default: Any, low: float, high: float, unit: str, help_text: str, step: float) -> Any:
-    """A number that can be set: its default, range, unit, one line of help, and the step of its keys."""
-    return Field(default, ge=low, le=high, description=help_text, json_schema_extra={"unit": unit, "step": step})
+    @field_validator("*")
+    @classmethod
+    def _not_below_the_least(cls, value: Any, info: ValidationInfo) -> Any:
+        low = lowest(cls, info.field_name or "")
+        if low is not None and not is_auto(value) and value < low:
+            raise ValueError(f'must be at least {low:g}, or "auto"')
+        return value
+
+    @model_serializer(mode="wrap")
+    def _auto_as_text(self, handler: Any, info: SerializationInfo) -> dict[str, Any]:
+        data = handler(self)
+        if info.mode != "json":
+            return data
+        return {name: "auto" if lowest(type(self), name) is not None and is_auto(v) else v for name, v in data.items()}
+
+
+def is_auto(value: object) -> bool:
+    """Whether a number is left to the clip."""
+    return isinstance(value, (int, float)) and not isinstance(value, bool) and value == AUTO
+
+
+def _read(model: type[BaseModel], name: str, value: Any) -> Any:
+    """A value as a file holds it, as the model keeps it."""
+    if lowest(model, name) is None or not (is_auto(value) or (isinstance(value, str) and value == "auto")):
+        return value
+    return int(AUTO) if model.model_fields[name].annotation is int else AUTO
+
+
+def lowest(model: type[BaseModel], name: str) -> float | None:
+    """The least value beside ``AUTO`` of a number that may be on auto; None for every other setting."""
+    field = model.model_fields.get(name)
+    extra = field.json_schema_extra if field else None
+    return float(extra["low"]) if isinstance(extra, dict) and "low" in extra else None  # type: ignore[arg-type]
+
+
+def dial(default: Any, low: float, high: float, unit: str, help_text: str, step: float, *, auto: bool = False) -> Any:
+    """A number that can be set: its default, range, unit, one line of help, and the step of its keys.
+
+    With ``auto`` it may be left to the clip as well, as ``AUTO``.
+    """
+    extra: dict[str, Any] = {"unit": unit, "step": step}
+    if not auto:
+        return Field(default, ge=low, le=high, description=help_text, json_schema_extra=extra)
+    return Field(default, ge=AUTO, le=high, description=help_text, json_schema_extra={**extra, "low": low})
 
 
 def as_float(value: Any) -> Any:

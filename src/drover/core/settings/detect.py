@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator
 
-from drover.core.settings.base import Points, Settings, as_float, checked_polygons, dial, polygons_from_lists
+from drover.core.settings.base import AUTO, Points, Settings, as_float, checked_polygons, dial, polygons_from_lists
 
 __all__ = [
     "BackgroundSettings",
@@ -33,9 +33,10 @@ class BackgroundSettings(Settings):
             "frame-difference or three-frame-difference.",
         )
     )
-    look_at: Literal["grey", "colour"] = Field(
-        default="colour",
-        description="Compare brightness alone, or colour as well: finds what is as bright as the ground. Costs time.",
+    look_at: Literal["auto", "grey", "colour"] = Field(
+        default="auto",
+        description="grey: brightness alone; colour: colour as well, which finds what is as bright as the ground and "
+        "costs time; auto: colour where the clip has any.",
     )
     colour_weight: float = dial(
         2.0, 0.1, 10.0, "×", "How much a difference in colour counts against one in brightness.", 0.1
@@ -69,8 +70,8 @@ class BackgroundSettings(Settings):
         default="noise", description="Whether the threshold is in grey levels or in multiples of each pixel's noise."
     )
     weak_share: float = dial(
-        0.0, 0.0, 1.0, "×",
-        "Over this share of the threshold counts what touches something over it. 1: none; 0: as the clip needs.", 0.05,
+        AUTO, 0.05, 1.0, "×",
+        "Over this share of the threshold counts what touches something over it. 1: nothing does.", 0.05, auto=True,
     )  # fmt: skip
     noise_threshold: float = dial(
         6.0, 1.0, 30.0, "σ", "Difference that counts as moving, in multiples of the pixel's own noise.", 0.25

@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator
 
-from drover.core.settings.base import Points, Settings, checked_polygons, dial, polygons_from_lists
+from drover.core.settings.base import AUTO, Points, Settings, checked_polygons, dial, polygons_from_lists
 
 __all__ = ["AfterSettings", "BlobSettings", "LifeSettings", "MatchSettings", "MotionSettings", "TrackSettings"]
 
@@ -23,13 +23,9 @@ class MotionSettings(Settings):
         60.0, 5.0, 720.0, "°/s", "How fast an object turns when it turns; used by the turning filter alone.", 5.0
     )
     jumpiness: float = dial(
-        0.0,
-        0.0,
-        50.0,
-        "px/frame²",
-        "How abruptly objects change speed. Higher turns faster and coasts less surely. 0: as the clip has it.",
-        0.05,
-    )
+        AUTO, 0.01, 50.0, "px/frame²",
+        "How abruptly objects change speed. Higher turns faster and coasts less surely.", 0.05, auto=True,
+    )  # fmt: skip
     box_noise: float = dial(
         1.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
     )

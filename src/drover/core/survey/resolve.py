@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from drover.core.recipe import DetectSettings
+from drover.core.recipe import DetectSettings, is_auto
 from drover.core.survey.survey import Survey
 
 __all__ = ["resolve_detect"]
@@ -23,13 +23,16 @@ def resolve_detect(settings: DetectSettings, survey: Survey | None) -> DetectSet
 
 
 def _background(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
-    """What differs little from the ground is looked for by a lower second threshold than what stands out."""
-    rule = settings.background
-    if rule.weak_share > 0:
-        return settings
-    pale = survey is not None and survey.contrast < PALE and survey.restless < RESTLESS
-    taken = rule.model_copy(update={"weak_share": WEAK_OF_PALE if pale else WEAK})
-    return settings.model_copy(update={"background": taken})
+    """What differs little from the ground is looked for by a lower second threshold than what stands out; colour is
+    looked at where there is any.
+    """
+    rule, taken = settings.background, {}
+    if is_auto(rule.weak_share):
+        pale = survey is not None and survey.contrast < PALE and survey.restless < RESTLESS
+        taken["weak_share"] = WEAK_OF_PALE if pale else WEAK
+    if rule.look_at == "auto":
+        taken["look_at"] = "grey" if survey is not None and survey.grey else "colour"
+    return settings.model_copy(update={"background": rule.model_copy(update=taken)}) if taken else settings
 
 
 def _shadow(settings: DetectSettings, survey: Survey | None) -> DetectSettings:

@@ -15,7 +15,7 @@ import weakref
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.recipe import TrackSettings
+from drover.core.recipe import TrackSettings, is_auto
 from drover.core.track.filters import FRAME_RATE, REFERENCE_SIZE
 from drover.core.track.frame_boxes import FrameBoxes
 from drover.core.track.tracker import EVEN, Tracker
@@ -46,7 +46,7 @@ def resolve_track(
     The usual jumpiness is taken while a clip is not ``whole`` yet, since what is shown so far is linked anew all the
     time; and for boxes of another detector, which jitter but do not lean as outlines of what moves do.
     """
-    if settings.motion.jumpiness > 0:
+    if not is_auto(settings.motion.jumpiness):
         return settings
     usual = None if whole and len(detections.runs) else EVEN
     taken = next((value for ref, value in _known if ref() is detections), usual)

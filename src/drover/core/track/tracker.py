@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.recipe import TrackSettings
+from drover.core.recipe import TrackSettings, is_auto
 from drover.core.track.candidates import find_candidates, weights_of
 from drover.core.track.correcting import correct_alone, regrow, share_blobs
 from drover.core.track.exits import in_exits
@@ -79,7 +79,7 @@ class Tracker:
     ) -> None:
         self._speed_doubt = speed_doubt
         self.settings = settings
-        self._jumpiness = settings.motion.jumpiness or EVEN
+        self._jumpiness = EVEN if is_auto(settings.motion.jumpiness) else settings.motion.jumpiness
         self.size = size
         wanted = settings.life.hits_to_confirm
         self._hits = max(min(LEAST_HITS, wanted), round(wanted * min(1.0, rate / FRAME_RATE)))
