@@ -213,8 +213,15 @@ def test_a_dial_on_auto_shows_what_was_taken_and_goes_back_to_auto(opened, monke
     page.weak_row.box.stepUp()
     assert session.recipe.detect.background.weak_share == taken.background.weak_share
     opened.strip.choose("footage")
-    shown = [sentence.text() for sentence in opened.dials.footage.said if not sentence.isHidden()]
+    shown = [sentence.text() for sentence in opened.dials.footage.survey.said if not sentence.isHidden()]
     assert shown == list(session.detect.said) and len(shown) > 4
+    card, view = opened.dials.footage.survey, session.detect.view
+    assert not card.pictures.isHidden() and not card.restless.pixmap().isNull()
+    for plot, curve, factor in ((card.noise, view.noise, 1), (card.light, view.light, 100)):
+        drawn = plot.getPlotItem().listDataItems()[0].getData()
+        np.testing.assert_allclose(np.column_stack(drawn), curve * [1, factor], rtol=1e-5)
+    places = card.sizes.getPlotItem().items[0].getData()
+    assert len(places[0]) > 100 and places[1].max() <= session.clip.height
 
 
 def test_every_button_says_what_it_does_or_is_named(opened):

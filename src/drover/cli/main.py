@@ -160,7 +160,11 @@ def survey(
         raise DroverError(f"{clip}: has too few pictures to say anything of it; eight are needed")
     taken = resolve_detect(Recipe().detect, found)
     if as_json:
-        facts = {**found.facts, "shadow": taken.shadow.model_dump(), "weak_share": taken.background.weak_share}
+        background, curve = taken.background, () if found.view is None else found.view.noise
+        facts = {
+            **found.facts, "noise_by_brightness": [[round(float(value), 2) for value in point] for point in curve],
+            "shadow": taken.shadow.model_dump(), "weak_share": background.weak_share, "look_at": background.look_at,
+        }  # fmt: skip
         print(json.dumps(facts, indent=2))
         return
     for line in found.words:

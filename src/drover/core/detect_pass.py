@@ -99,6 +99,7 @@ class _DetectPass:
         empty = None if survey is None else survey.empty
         self.taken = resolve_detect(settings, survey)
         self.said = () if survey is None else survey.words
+        self.view = None if survey is None else survey.view
         self.detector = Detector(self.taken, (clip.width, clip.height), empty)
         if settings.background.known_start:
             self.detector.renew = self._scene_from
@@ -184,6 +185,7 @@ class _DetectPass:
             taken=self.taken,
             said=self._words(),
             cuts=tuple(self.rows.cuts),
+            view=self.view,
         )
 
     def _progress(self, done: int, now: float) -> Progress:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import fields
 from typing import Any
 
 import numpy as np
@@ -11,11 +12,13 @@ from drover.core.detect.background import ModelState
 from drover.core.detect.result import DetectResult
 from drover.core.recipe import DetectSettings
 from drover.core.result_store import ResultStore
+from drover.core.survey.view import SurveyView
 from drover.core.types import Detections
 
 __all__ = ["load_detections", "save_detections"]
 
 _STORED = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs", "look")
+_VIEW = tuple(part.name for part in fields(SurveyView))
 _PLANES = (("", lambda state: state), ("colour_", lambda state: state.colour))
 
 
@@ -24,6 +27,8 @@ def save_detections(store: ResultStore, key: str, result: DetectResult) -> None:
     found = result.detections
     arrays: dict[str, NDArray] = {name: getattr(found, name) for name in _STORED}
     arrays["histogram"], arrays["rejected"] = result.histogram, result.rejected
+    if result.view is not None:
+        arrays |= {f"view_{name}": getattr(result.view, name) for name in _VIEW}
     states = [state for _, state in result.checkpoints]
     facts: dict[str, object] = {
         "size": list(found.size),
@@ -76,6 +81,7 @@ def _result(arrays: dict[str, NDArray], facts: dict[str, Any]) -> DetectResult:
         taken=None if facts["taken"] is None else DetectSettings.model_validate_json(facts["taken"]),
         said=tuple(facts["said"]),
         cuts=tuple(int(cut) for cut in facts["cuts"]),
+        view=SurveyView(**{name: arrays[f"view_{name}"] for name in _VIEW}) if "view_empty" in arrays else None,
     )
 
 

@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
 from drover.app.dials.parts import Card, muted
+from drover.app.dials.survey_card import SurveyCard
 from drover.app.session import Session
 
 __all__ = ["FootageFacts"]
@@ -37,27 +38,10 @@ class FootageFacts(QWidget):
             value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self.grid.addWidget(value, row, 1)
             self.values[name] = value
-        self.survey = Card("What the clip says of itself")
-        self.survey.body.setSpacing(8)
-        self.said: list[QLabel] = []
+        self.survey = SurveyCard(session)
         column.addWidget(self.survey)
         session.clip_changed.connect(self._show)
-        session.detections_changed.connect(self._show_survey)
         self._show()
-        self._show_survey()
-
-    def _show_survey(self) -> None:
-        """Sentences of the look that Detect took before it began."""
-        said = self.session.detect.said if self.session.detect is not None else ()
-        while len(self.said) < len(said):
-            sentence = muted("", wrap=True)
-            sentence.setAccessibleName("survey")
-            self.survey.body.addWidget(sentence)
-            self.said.append(sentence)
-        for sentence, text in zip(self.said, (*said, *[""] * len(self.said)), strict=False):
-            sentence.setText(text)
-            sentence.setVisible(bool(text))
-        self.survey.setVisible(bool(said))
 
     def _show(self) -> None:
         clip = self.session.clip

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from drover.core.detect.detector import DetectorState
 from drover.core.recipe import DetectSettings
+from drover.core.survey.view import SurveyView
 from drover.core.types import Detections
 
 __all__ = ["DetectResult"]
@@ -24,7 +25,7 @@ class DetectResult:
     that the size rules dropped. ``span`` (first frame, one past the last) is set where only a part of the clip was
     looked at; ``first_read`` is the frame from which the background was learnt; ``taken`` are
     the settings with every "auto" as it was worked out, ``said`` what the survey says, in sentences; ``cuts`` are the
-    frames at which another shot of an edited film begins.
+    frames at which another shot of an edited film begins; ``view`` what the survey measured, to be shown.
     """
 
     detections: Detections
@@ -41,6 +42,7 @@ class DetectResult:
     taken: DetectSettings | None = None
     said: tuple[str, ...] = ()
     cuts: tuple[int, ...] = ()
+    view: SurveyView | None = None
 
     @property
     def noise(self) -> float | None:

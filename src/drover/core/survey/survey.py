@@ -7,12 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 
 from drover.core.both_cores import at_once
+from drover.core.survey.blocks import BLOCK, block_strength
 from drover.core.survey.camera import CameraLook, look_at_camera
 from drover.core.survey.contrast import movers_contrast
 from drover.core.survey.empty_scene import EmptyScene, find_empty_scene, in_one_light, light_of
 from drover.core.survey.samples import Samples
 from drover.core.survey.shadows import ShadowEvidence, find_shadows
 from drover.core.survey.standing import put_ground_back
+from drover.core.survey.view import SurveyView, view_of
 
 __all__ = ["Survey", "survey_of"]
 
@@ -20,6 +22,12 @@ STILL_CAMERA = CameraLook(0.0, 0.0, 0.0, False)
 COLOURLESS = 2.5  # levels from grey under which footage has no colour
 DARK = 45.0  # levels of the middle pixel under which it is night
 LIGHT_CHANGES = 0.08  # share from which a change of light is told
+BLOCKY = 0.15  # share from which blocks of the coding are told
+LOOKED_AT_FOR_BLOCKS = 4  # pictures
+UNEVEN, LEAST_TOLD = (
+    1.8,
+    0.5,
+)  # times that noise must differ to be told of, and levels under which it is as good as none
 RESTLESS = 1.5  # levels more than the sensor's noise from which a place is restless
 
 
@@ -28,7 +36,8 @@ class Survey:
     """The empty scene; whether the footage is grey; whether bodies cast shadows; the share of the ground that is
     restless; by how many standard deviations what moves differs from the ground; and in how many places something stood
     for so long that it passed for ground. ``camera`` says whether it stands still, ``light`` by what share the light of
-    the whole picture changes, darkest to lightest.
+    the whole picture changes, darkest to lightest, ``blocks`` by what share steps between blocks of the coding are
+    larger than inside, and ``view`` holds the pictures and curves to be shown.
     """
 
     empty: EmptyScene
@@ -39,6 +48,8 @@ class Survey:
     stood: int = 0
     camera: CameraLook = STILL_CAMERA
     light: float = 0.0
+    blocks: float = 0.0
+    view: SurveyView | None = None
 
     @property
     def facts(self) -> dict[str, float | bool]:
@@ -56,6 +67,7 @@ class Survey:
             "camera_moves": self.camera.moves,
             "camera_shift": round(self.camera.shift, 2),
             "light_changes": round(self.light, 3),
+            "blocks": round(self.blocks, 3),
         }
 
     @property
@@ -65,7 +77,10 @@ class Survey:
         out = [self.camera.words] if self.camera.moves else []
         if level < DARK:
             out.append(f"It is dark: the ground is at level {level:.0f} of 255, and noise hides more than by day.")
-        out += [f"A quiet pixel jitters by {noise:.1f} levels: a threshold in noise is a multiple of that."]
+        out.append(f"A quiet pixel jitters by {noise:.1f} levels: a threshold in noise is a multiple of that.")
+        out += self._brightness_words()
+        if self.blocks >= BLOCKY:
+            out.append(f"Coding shows as blocks of {BLOCK} px: outlines are no sharper than that.")
         if self.light >= LIGHT_CHANGES:
             out.append(f"The light changes by {100 * self.light:.0f} %; each picture is brought back to one light.")
         out.append("The footage is grey." if self.grey else "The footage has colour.")
@@ -84,10 +99,24 @@ class Survey:
             )
         return tuple(out)
 
+    def _brightness_words(self) -> list[str]:
+        """What follows from noise that differs with brightness."""
+        curve = None if self.view is None else self.view.noise
+        if curve is None or len(curve) < 2:
+            return []
+        least, most = curve[curve[:, 1].argmin()], curve[curve[:, 1].argmax()]
+        # A sensor is noisier in the light; where the dark is, leaves stir in the shade.
+        if most[0] < least[0] or most[1] < UNEVEN * max(float(least[1]), LEAST_TOLD):
+            return []
+        return [
+            f"Noise differs with brightness: {least[1]:.1f} levels at {least[0]:.0f}, {most[1]:.1f} at {most[0]:.0f}; "
+            "each place has a threshold of its own."
+        ]
+
 
 def survey_of(samples: Samples) -> Survey:
     """What some pictures say."""
-    gain = light_of(samples)
+    gain, blocks = light_of(samples), block_strength(samples.grey[:: max(1, len(samples) // LOOKED_AT_FOR_BLOCKS)])
     light = float(gain.max() / gain.min() - 1.0)
     camera, samples = at_once(lambda: look_at_camera(samples), lambda: in_one_light(samples))
     empty, stood = find_empty_scene(samples), 0
@@ -97,4 +126,6 @@ def survey_of(samples: Samples) -> Survey:
     grey = colour < COLOURLESS
     shadows = ShadowEvidence(0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0) if grey else find_shadows(samples, empty)
     restless = float((empty.restless > RESTLESS).mean())
-    return Survey(empty, grey, shadows, restless, movers_contrast(samples, empty), stood, camera, light)
+    view = view_of(samples, empty, gain)
+    contrast = movers_contrast(samples, empty)
+    return Survey(empty, grey, shadows, restless, contrast, stood, camera, light, blocks, view)
