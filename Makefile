@@ -24,7 +24,7 @@ lint: setup
 	.venv/bin/ruff check src tests tools
 	.venv/bin/ruff format --check src tests tools
 	.venv/bin/lint-imports
-	.venv/bin/pyright
+	NODE_OPTIONS=--max-old-space-size=768 .venv/bin/pyright
 
 test: setup lint
 	MALLOC_ARENA_MAX=2 QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n 2

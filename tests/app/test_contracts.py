@@ -197,14 +197,14 @@ def test_a_dial_on_auto_shows_what_was_taken_and_goes_back_to_auto(opened, monke
     opened.strip.choose("detect")
     page, session = opened.dials.detect, opened.session
     taken = session.detect.taken
-    assert page.weak_row.box.text() == f"auto {taken.background.weak_share:.2f}"
+    assert page.weak_row.box.text() == f"{taken.background.weak_share:.2f} ×"
     assert page.weak_row.auto.isChecked()
     assert f"{100 * taken.shadow.darkest:.0f} to" in page.light_words.text()
     monkeypatch.setattr(session.engine, "ask", lambda *_, **__: None)
     page.set_value("detect.background.weak_share", 0.85)
     assert page.weak_row.box.text().startswith("0.85") and not page.weak_row.auto.isChecked()
     page.weak_row.auto.click()
-    assert page.weak_row.box.text().startswith("auto") and session.recipe.detect.background.weak_share == AUTO
+    assert page.weak_row.auto.isChecked() and session.recipe.detect.background.weak_share == AUTO
     page.weak_row.auto.click()  # off: it begins at what was taken
     assert session.recipe.detect.background.weak_share == taken.background.weak_share
     page.weak_row.box.stepDown()

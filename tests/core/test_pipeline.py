@@ -151,7 +151,7 @@ def test_a_run_writes_its_files_with_the_columns_and_keys_promised(short_run, tm
     assert {"versions", "recipe", "frames", "seconds"} <= set(facts)
     assert facts["frames"] == 250
     # What was on auto is there as it was taken, so that a run can be repeated exactly.
-    assert facts["recipe"]["track"]["motion"]["jumpiness"] == 0
+    assert facts["recipe"]["track"]["motion"]["jumpiness"] == "auto"
     assert facts["track_as_taken"]["motion"]["jumpiness"] > 0
     assert facts["detect_as_taken"]["background"]["weak_share"] > 0
     assert {"detect", "track", "count", "score"} == set(facts["seconds"])

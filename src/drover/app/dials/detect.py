@@ -68,7 +68,7 @@ class DetectDials(SettingsPage):
         self.noise_row = self.row("threshold", background + "noise_threshold")
         self.threshold_card.body.addWidget(self.levels_row)
         self.threshold_card.body.addWidget(self.noise_row)
-        self.weak_row = self.row("and what touches it from", background + "weak_share")
+        self.weak_row = self.row("what touches it", background + "weak_share")
         self.threshold_card.body.addWidget(self.weak_row)
         measured = {"levels": "grey levels", "noise": "the pixel's own noise"}
         self.threshold_card.body.addWidget(self.choice("measured in", background + "threshold_in", measured))

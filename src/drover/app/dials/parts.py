@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from drover.app.theme import CLAY, INK, number_font
+from drover.app.theme import CLAY, INK, MOSS, RULE, number_font
 from drover.core.recipe import AUTO, is_auto
 from drover.core.setting_info import SettingInfo, setting_info
 
@@ -67,7 +67,7 @@ class Card(QFrame):
 class NumberBox(QDoubleSpinBox):
     """A number with its unit; the wheel does nothing until it has the focus.
 
-    A number that may be left to the clip has one place more below its least, where it says "auto" and what was taken.
+    A number that may be left to the clip has one place more below its least: auto, where it shows what was taken.
     """
 
     settled = Signal(float)
@@ -103,7 +103,7 @@ class NumberBox(QDoubleSpinBox):
     def show_taken(self, value: float | None) -> None:
         """While it is on auto, show the value that was taken for this clip."""
         self.taken = value
-        self.setSpecialValueText("auto" if value is None else f"auto {self.textFromValue(value)}")
+        self.setSpecialValueText("not known yet" if value is None else f"{self.textFromValue(value)}{self.suffix()}")
 
     def stepBy(self, steps: int) -> None:
         """From auto, a step up begins at what was taken."""
@@ -125,6 +125,13 @@ def _tip(info: SettingInfo) -> str:
     default = "auto" if is_auto(info.default) else number.format(info.default)
     auto = ", or auto: as the clip has it" if info.auto else ""
     return f"{info.help}\n{low} to {high} {info.unit}{auto}; {default} if nothing is set. Up and down keys step."
+
+
+_SWITCH = (
+    f"QToolButton {{ border: 1px solid {RULE}; border-radius: 4px; padding: 2px 0; background: transparent; }}"
+    f"QToolButton:checked {{ background: #DCEBE3; border-color: {MOSS}; }}"
+    f"QToolButton:focus {{ border-color: {INK}; }}"
+)
 
 
 class SettingRow(QWidget):
@@ -149,6 +156,9 @@ class SettingRow(QWidget):
             self.auto = QToolButton()
             self.auto.setText("auto")
             self.auto.setCheckable(True)
+            self.auto.setFont(number_font(11))
+            self.auto.setFixedWidth(44)
+            self.auto.setStyleSheet(_SWITCH)
             self.auto.setAccessibleName(f"{label}: auto")
             self.auto.setToolTip("Leave it to the clip. Off: begin at what was taken.")
             self.auto.clicked.connect(self._switch)
