@@ -6,16 +6,18 @@ import threading
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from drover.core.both_cores import at_once, in_bands, in_halves
-from drover.core.detect.background import RunningAverage
+from drover.core.detect.background import Mixture, RunningAverage
 from drover.core.detect.background_kernels import mark_both
 from drover.core.detect.bitmask import unpack, words_for
+from drover.core.detect.both_mixtures import step_mixtures
 from drover.core.detect.colour import ColourModel
 from drover.core.detect.known_scene import step_known
 from drover.core.detect.light import smoothed
+from drover.core.detect.look import _half_turns
 from drover.core.kernel_parts import sort_stack
 from drover.core.recipe import BackgroundSettings
 from drover.core.survey.shortest_half import middle_of, shortest_halves
@@ -114,6 +116,39 @@ def test_brightness_and_colour_together_give_what_they_give_one_by_one(shape, ga
     for colour in (one_colour, both_colour):
         colour.absorb(runs)
     np.testing.assert_array_equal(both_colour.model.background(), one_colour.model.background())  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize("shape", [(24, 32), (25, 33), (50, 130)])
+@pytest.mark.parametrize("gain", [1.0, 1.09])
+def test_two_mixtures_together_give_what_they_give_one_by_one(shape, gain):
+    settings = BackgroundSettings(model="mixture", look_at="colour", threshold_in="noise", warm_up=0.2)
+    (one, one_colour), (both, both_colour) = ((Mixture(settings, shape), ColourModel(settings, 30.0)) for _ in range(2))
+    rng, half = np.random.default_rng(3), (2, -(-shape[0] // 2), -(-shape[1] // 2))
+    ground = rng.uniform(20, 230, shape)
+    for k in range(30):
+        sways = 25 * (rng.random(shape) < 0.2) * (np.arange(shape[1]) % 3 == 0)
+        grey = np.clip(ground + sways + rng.normal(0, 3, shape), 0, 255).astype(np.uint8)
+        chroma = np.clip(128 + rng.normal(0, 4, half), 0, 255).astype(np.uint8)
+        ready = one.step(grey, k / 25)
+        one_colour.step(chroma, gain, k / 25, one.difference)
+        joined = step_mixtures(both, both_colour, grey, chroma, gain, k / 25)
+        if k == 0:
+            assert joined is None and both.seen == 0, "no colour is known yet"
+            both.step(grey, 0.0)
+            both_colour.step(chroma, gain, 0.0, both.difference)
+        else:
+            assert joined == ready
+        np.testing.assert_array_equal(both.difference, one.difference)
+    np.testing.assert_array_equal(both.background(), one.background())
+    np.testing.assert_array_equal(both_colour.model.background(), one_colour.model.background())  # type: ignore[union-attr]
+    assert step_mixtures(both, both_colour, grey, None, 1.0, 2.0) is None, "the footage has no colour"
+
+
+@given(st.integers(-510, 510), st.integers(-510, 510))
+def test_the_direction_of_an_edge_is_that_of_the_arc_tangent(gx, gy):
+    assume(gx or gy)
+    want, got = np.arctan2(gy, gx) / np.pi % 1.0, _half_turns(gx / 2, gy / 2)
+    assert 0 <= got < 1 and min(abs(got - want), 1 - abs(got - want)) < 0.0013
 
 
 def test_what_is_not_all_known_is_left_to_the_models_one_by_one():

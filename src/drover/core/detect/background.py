@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -138,6 +138,11 @@ class _Clock:
         if self._scale is None:
             self._scale = (np.float32(NOISE_STEPS) / np.sqrt(self._noise)).astype(np.float32)
         return self._scale
+
+    @property
+    def in_noise(self) -> bool:
+        """Whether differences are multiples of the noise."""
+        return self._in_noise
 
     @property
     def all_known(self) -> bool:
@@ -303,20 +308,24 @@ class Mixture(_Clock):
 
     def step(self, grey: Grey, time: float) -> bool:
         """Take in one picture; see :class:`BackgroundModel`."""
+        ready, work = self.work_on(grey, time)
+        in_bands(mixture_kernels.update_mixture, len(grey), *work)
+        return ready
+
+    def work_on(self, grey: Grey, time: float) -> tuple[bool, tuple[Any, ...]]:
+        """Go on to the next picture: whether nothing is left to learn, and what its kernel is to be given but rows."""
         elapsed, learning = self._tick(time)
         if learning:
             rate = busy = 1.0 / self.seen
         else:
             rate = 1.0 - math.exp(-self.settings.rate * elapsed)
             busy = 1.0 - math.exp(math.log(1 - self.FOREGROUND_SHARE) * elapsed / max(self.keep_still, 0.04))
-        least, height = np.float32(self.LEAST_SPREAD), grey.shape[0]
-        in_bands(
-            mixture_kernels.update_mixture, height,
+        return not learning, (
             grey, self._background, self._noise, self._faces, self._count, self.difference, np.float32(rate),
-            np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE), least,
-            np.float32(FIRST_NOISE), self._in_noise, self.seen, 1 if learning else mixture_kernels.TURNS,
+            np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE),
+            np.float32(self.LEAST_SPREAD), np.float32(FIRST_NOISE), self._in_noise, self.seen,
+            1 if learning else mixture_kernels.TURNS,
         )  # fmt: skip
-        return not learning
 
     def begin(self, picture: Float32, noise: Float32) -> None:
         """Take the empty scene and its noise as measured before: one face a pixel."""

@@ -33,19 +33,24 @@ class ColourModel:
         """
         if chroma is None:
             return
-        planes = chroma.reshape(-1, chroma.shape[2])
+        planes = self.planes_of(chroma, gain)
         if self._model is None:
             self._model = make_model(self._settings, planes.shape, self._keep_still)
             if self._state is not None and self._state.picture.shape == planes.shape:
                 self._model.restore(self._state)
-        if self.factor(gain) != 1.0:
-            planes = _calm(planes, np.float32(1.0 / gain))
-        self._seen, self._own = planes, False
         if self._model.step(planes, time):
             if self._settings.threshold_in == "noise":
                 in_bands(join_differences, len(planes) // 2, self._model.difference, difference)
             else:
                 raise_difference(self._model.difference, np.float32(self._settings.colour_weight), difference)
+
+    def planes_of(self, chroma: NDArray[np.uint8], gain: float) -> NDArray[np.uint8]:
+        """The planes of a picture one under the other, in the background's light."""
+        planes = chroma.reshape(-1, chroma.shape[2])
+        if self.factor(gain) != 1.0:
+            planes = _calm(planes, np.float32(1.0 / gain))
+        self._seen, self._own = planes, False
+        return planes
 
     @property
     def model(self) -> BackgroundModel | None:

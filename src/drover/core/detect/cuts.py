@@ -83,6 +83,12 @@ def _evened(look: Float32) -> Float32:  # pragma: no cover
     return (out / length).astype(np.float32) if length > 0 else np.zeros_like(look)
 
 
+@njit(cache=True, nogil=True)
+def _contrast(look: Float32) -> float:  # pragma: no cover
+    """Standard deviation of a glance."""
+    return float(look.std())
+
+
 def one_shot(greys: list[NDArray[np.uint8]]) -> NDArray[np.bool_]:
     """Which of some pictures, in order of time, are of the same shot as the first one; those of nothing are not."""
     keeps = np.zeros(len(greys), np.bool_)
@@ -116,7 +122,7 @@ class CutWatch:
     def is_cut(self, grey: NDArray[np.uint8]) -> bool:
         """Whether this picture begins another shot."""
         look = glance(grey)
-        contrast, before = float(look.std()), self._before
+        contrast, before = _contrast(look), self._before
         if before is not None and contrast <= FLAT * self._contrast:
             return False
         now = self._before = _evened(look)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from drover.core.detect.background import BackgroundModel, ModelState, cut_of, make_model
 from drover.core.detect.blobs import take_blobs
+from drover.core.detect.both_mixtures import step_mixtures
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.colour import ColourModel
 from drover.core.detect.cuts import CutWatch
@@ -188,6 +189,9 @@ class Detector:
         gain = self._light.gain if self._follows else 1.0
         if step_known(self.model, self._colour, grey, chroma, gain, time):
             return True
+        joined = step_mixtures(self.model, self._colour, grey, chroma, gain, time)
+        if joined is not None:
+            return joined
         ready = self.model.step(grey, time)
         self._colour.step(chroma, gain, time, self.model.difference)
         return ready

@@ -79,7 +79,7 @@ def _vote(
             steep = np.sqrt(gx * gx + gy * gy)
             if steep >= STEEP:
                 # Directions without sense: dark on light and light on dark are one edge.
-                turn = np.arctan2(gy, gx) / np.pi % 1.0 * WAYS
+                turn = _half_turns(gx, gy) * WAYS
                 way = int(turn) % WAYS
                 share = turn - int(turn)
                 votes[GREYS + COLOURS * COLOURS + way] += steep * (1.0 - share)
@@ -93,6 +93,21 @@ def _vote(
                 for j in range(2):
                     bin_ = min(a + i, COLOURS - 1) * COLOURS + min(b + j, COLOURS - 1)
                     votes[GREYS + bin_] += (su if i else 1.0 - su) * (sv if j else 1.0 - sv)
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _half_turns(gx: float, gy: float) -> float:  # pragma: no cover
+    """Direction of an edge as a share of half a turn, 0 to under 1, to a thousandth.
+
+    The arc tangent by a second-order term (Rajan et al. 2006, "Efficient approximations for the arctangent function").
+    """
+    if gy < 0 or (gy == 0 and gx < 0):
+        gx, gy = -gx, -gy
+    flat = abs(gx) >= gy
+    t = gy / gx if flat else gx / gy
+    turned = t * (0.25 + 0.0869 * (1.0 - abs(t)))
+    turned = turned if flat else 0.5 - turned
+    return turned + 1.0 if turned < 0 else turned
 
 
 @njit(cache=True, nogil=True)
