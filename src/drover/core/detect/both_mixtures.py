@@ -7,6 +7,7 @@ by band, what one has just written is still near at hand for the next.
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,7 +42,7 @@ def step_mixtures(
     both_ready, theirs = other.work_on(planes, time)
     half, height = len(planes) // 2, len(grey)
 
-    update: Callable[..., object] = update_mixture
+    update = cast("Callable[..., object]", update_mixture)
 
     def band(first: int, past: int) -> None:
         update(*mine, 2 * first, height if past == half else 2 * past)
