@@ -11,13 +11,13 @@ from builders import crossings_of, truth_of
 from drover.core.errors import Cancelled, DroverError
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import STAGES, Call, Result, Subject, keys_of, run_stage
-from drover.core.recipe import Recipe, value_of, with_value
+from drover.core.recipe import Recipe, is_auto, value_of, with_value
 from drover.core.setting_info import settings_of
 from drover.core.types import Detections
 
 CLIP = ClipInfo("a.mp4", 200, 100, 25.0, np.arange(60) / 25, "abc")
 AFTER = {
-    "detect": {"motion", "bodies", "detect", "track", "after", "edits", "count", "score", "found"},
+    "detect": {"motion", "bodies", "detect", "pace", "track", "after", "edits", "count", "score", "found"},
     "track": {"track", "after", "edits", "count", "score"},
     "count": {"count", "score"},
     "score": {"score", "found"},
@@ -47,6 +47,8 @@ def test_every_setting_changes_its_own_stage_and_those_that_build_on_it(path):
     value = value_of(recipe, path)
     if isinstance(value, bool):
         other: object = not value
+    elif is_auto(value):
+        other = 0.5
     elif isinstance(value, (int, float)):
         other = value + 1 if path.endswith("for_width") else value * 0.9 if value > 1 else value / 2 + 0.1
         other = round(other) if isinstance(value, int) else other
@@ -81,13 +83,15 @@ def test_truth_and_boxes_change_only_what_asks_for_them():
 def test_what_is_known_is_taken_over_and_only_the_rest_is_made():
     subject = Subject(CLIP, walking())
     first = run_stage("count", subject, BOXES)
-    assert list(first) == ["boxes", "detect", "track", "after", "edits", "count"]
+    assert list(first) == ["boxes", "detect", "pace", "track", "after", "edits", "count"]
     known = {result.key: result for result in first.values()}
     again = run_stage("count", subject, BOXES, known=known)
     assert list(again) == ["count"] and again["count"] is first["count"]
     moved = with_value(BOXES, "track.match.gate", 5.0)
     third = run_stage("count", subject, moved, known=known)
-    assert third["detect"] is first["detect"] and third["track"] is not first["track"]
+    assert (
+        third["detect"] is first["detect"] and third["pace"] is first["pace"] and third["track"] is not first["track"]
+    )
     assert all(isinstance(result, Result) and result.seconds >= 0 for result in third.values())
 
 

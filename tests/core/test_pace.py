@@ -7,9 +7,12 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from drover.core.detect.result import DetectResult
+from drover.core.footage_types import ClipInfo
+from drover.core.graph import Result, Subject, keys_of, run_stage
 from drover.core.recipe import Recipe, TrackSettings, with_value
 from drover.core.track import pace
-from drover.core.track.pace import STIFF, bends, jumpiness_of, resolve_track
+from drover.core.track.pace import STIFF, bends, jumpiness_of, pace_of, resolve_track, with_pace
 from drover.core.track.tracker import EVEN, Tracker
 from drover.core.track.whole_clip import fold_tracks, link_detections
 from drover.core.types import Detections
@@ -75,21 +78,40 @@ def test_too_little_to_tell_takes_the_usual():
     assert jumpiness_of(none, np.arange(50) / RATE, RATE) == EVEN
 
 
-def test_it_is_measured_once_for_a_table_and_not_at_all_where_it_is_given(monkeypatch):
+def test_only_a_whole_clip_of_outlines_is_measured_and_only_where_it_is_on_auto(monkeypatch):
     found, times = walkers(swinging)
     asked = []
     monkeypatch.setattr(pace, "jumpiness_of", lambda *given: asked.append(given) or 0.3)
-    settings = TrackSettings()
-    assert resolve_track(settings, found, times, RATE, whole=False).motion.jumpiness == EVEN
-    assert not asked, "a clip that is still read is not measured"
-    for _ in range(3):
-        assert resolve_track(settings, found, times, RATE).motion.jumpiness == 0.3
-    assert len(asked) == 1
+    assert pace_of(found, times, RATE, whole=False) == EVEN, "a clip that is still read is not measured"
     boxes = replace(found, runs=found.runs[:0], run_start=np.zeros(len(found) + 1, np.int64))
-    assert resolve_track(settings, boxes, times, RATE).motion.jumpiness == EVEN, "boxes of another detector"
+    assert resolve_track(TrackSettings(), boxes, times, RATE).motion.jumpiness == EVEN, "boxes of another detector"
     given = with_value(Recipe(), "track.motion.jumpiness", 0.9).track
-    assert resolve_track(given, found, times, RATE) is given
+    assert resolve_track(given, found, times, RATE) is given and with_pace(given, 0.2) is given
+    assert not asked
+    assert resolve_track(TrackSettings(), found, times, RATE).motion.jumpiness == 0.3
+
+
+def test_a_clip_is_measured_once_however_often_it_is_linked_anew(monkeypatch):
+    found, times = walkers(swinging)
+    asked = []
+    monkeypatch.setattr(pace, "jumpiness_of", lambda *given: asked.append(given) or 0.3)
+    clip = ClipInfo("swing.mp4", *found.size, RATE, times, "swing")
+    here = DetectResult(found, np.zeros(256, np.int64), (), 1.0, len(times))
+    recipe, known = Recipe(), {}
+    for gate in (5.0, 7.0, 9.0):
+        recipe = with_value(recipe, "track.match.gate", gate)
+        known[keys_of(Subject(clip), recipe)["detect"]] = Result("detect", "", here)
+        made = run_stage("after", Subject(clip), recipe, known=known)
+        known |= {result.key: result for result in made.values() if result.key}
+        assert made["track"].value.taken.motion.jumpiness == 0.3
+        assert made["track"].value.taken.match.gate == gate
     assert len(asked) == 1
+    set_ = with_value(recipe, "track.motion.jumpiness", 2.0)
+    assert "pace" not in run_stage("after", Subject(clip), set_, known=known)
+    cut = replace(here, cuts=(len(times) // 2,))
+    known[keys_of(Subject(clip), recipe)["detect"]] = Result("detect", "", cut)
+    run_stage("pace", Subject(clip), recipe, known={k: v for k, v in known.items() if v.stage == "detect"})
+    assert float(np.diff(asked[-1][1]).max()) > 1000, "no path goes on through a cut"
 
 
 def test_a_clip_on_auto_is_linked_as_with_what_was_measured_and_live_as_usual():

@@ -250,10 +250,12 @@ class Engine(QObject):
         if track is None and made["edits"].key == self.keys["edits"]:
             track = self._known.get(self.keys["track"])  # finished tracks that were known need no link of their own
         self.linked = None if track is None else track.value
+        if self.linked is not None:
+            self.track_settings = self.linked.taken
         if "track" in made:
             self.link_seconds = sum(made[name].seconds for name in ("track", "after", "edits") if name in made)
         if made["edits"].key:
-            self._known.remember(*(made[name] for name in ("track", "after", "edits") if name in made))
+            self._known.remember(*(made[name] for name in ("pace", "track", "after", "edits") if name in made))
         self.tracks_changed.emit()
         self.recount()
         self.states_changed.emit()

@@ -6,6 +6,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
+from drover.core.detect.cuts import shot_times
 from drover.core.errors import Cancelled
 from drover.core.track.explain import LinkNote, explain_frame
 
@@ -51,16 +52,14 @@ class LinkNotes(QObject):
         clip, detect, tracks, settings = session.clip, session.detect, session.tracks, session.track_settings
         if not self._wanted or clip is None or detect is None or tracks is None or settings is None:
             return
-        frame = session.frame
+        frame, times = session.frame, shot_times(clip.times, detect.cuts)
 
         def work(cancelled):  # type: ignore[no-untyped-def]
             def on_way() -> None:
                 if cancelled():
                     raise Cancelled("explaining was stopped")
 
-            return frame, explain_frame(
-                detect.detections, tracks, clip.times, clip.rate, settings, frame, on_way=on_way
-            )
+            return frame, explain_frame(detect.detections, tracks, times, clip.rate, settings, frame, on_way=on_way)
 
         self._job.submit(work)
 

@@ -84,7 +84,7 @@ class Shown(QObject):
 
     @property
     def track_settings(self) -> TrackSettings | None:
-        """The settings that they were made with."""
+        """The settings that they were made with; what was on auto as it was taken, where they were linked here."""
         return self.engine.track_settings
 
     @property
@@ -97,7 +97,7 @@ class Shown(QObject):
     def jumpiness_taken(self) -> float | None:
         """The jumpiness that the tracks were linked with, where they were linked in this window."""
         linked = self.engine.linked
-        return None if linked is None else linked.jumpiness
+        return None if linked is None else linked.taken.motion.jumpiness
 
     @property
     def track_notes(self) -> tuple[str, ...]:

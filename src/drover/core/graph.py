@@ -29,14 +29,14 @@ from drover.core.detect_pass import IsCancelled, OnPartial, OnProgress, detect_c
 from drover.core.errors import Cancelled
 from drover.core.footage_types import ClipInfo
 from drover.core.names import grouped
-from drover.core.recipe import BoxSettings, Recipe, settings_fingerprint
+from drover.core.recipe import BoxSettings, Recipe, TrackSettings, is_auto, settings_fingerprint
 from drover.core.result_store import ResultStore
 from drover.core.score import scorer
 from drover.core.score.spans import score_boxes, score_result
 from drover.core.track import tracker
 from drover.core.track.finishing import finish
 from drover.core.track.input_notes import input_notes
-from drover.core.track.pace import resolve_track
+from drover.core.track.pace import pace_of, with_pace
 from drover.core.track.whole_clip import fold_tracks
 from drover.core.types import Crossings, Detections, Tracks, Truth
 
@@ -76,11 +76,11 @@ class Result:
 
 @dataclass(frozen=True)
 class Linked:
-    """Tracks as they were linked, lines on what was odd about the detections, and the jumpiness that was taken."""
+    """Tracks as they were linked, lines on what was odd about the detections, and the settings as they were taken."""
 
     tracks: Tracks
     notes: tuple[str, ...]
-    jumpiness: float
+    taken: TrackSettings
 
 
 Inputs = Mapping[str, Any]
@@ -194,21 +194,33 @@ def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
     return merge(inputs.get("bodies"), inputs.get("boxes"), recipe.detect)
 
 
+def _pace(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> float:
+    """How abruptly things change their way, for filters that are left to the clip."""
+    del recipe, call
+    found: DetectResult = inputs["detect"]
+    times = shot_times(subject.clip.times, found.cuts)
+    return pace_of(found.detections, times, subject.clip.rate, whole=found.finished)
+
+
 def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Linked:
     found: DetectResult = inputs["detect"]
     clip, times = subject.clip, shot_times(subject.clip.times, found.cuts)
-    settings = resolve_track(recipe.track, found.detections, times, clip.rate, whole=found.finished)
+    settings = _track_taken(recipe, inputs)
     tracks = fold_tracks(found.detections, times, clip.rate, settings, cancelled=call.cancelled)
     notes = input_notes(found.detections, clip.times) if found.finished else ()
-    return Linked(tracks, notes, settings.motion.jumpiness)
+    return Linked(tracks, notes, settings)
+
+
+def _track_taken(recipe: Recipe, inputs: Inputs) -> TrackSettings:
+    return with_pace(recipe.track, inputs["pace"]) if "pace" in inputs else recipe.track
 
 
 def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
-    del call
+    del recipe, call
     found: DetectResult = inputs["detect"]
-    clip, times = subject.clip, shot_times(subject.clip.times, found.cuts)
-    settings = resolve_track(recipe.track, found.detections, times, clip.rate, whole=found.finished)
-    return finish(inputs["track"].tracks, times, settings, found.detections.frozen())
+    linked: Linked = inputs["track"]
+    times = shot_times(subject.clip.times, found.cuts)
+    return finish(linked.tracks, times, linked.taken, found.detections.frozen())
 
 
 def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
@@ -249,6 +261,10 @@ def _asked(recipe: Recipe) -> tuple[str, ...]:
     return tuple("bodies" if source == "motion" else source for source in recipe.detect.sources)
 
 
+def _linked_from(recipe: Recipe) -> tuple[str, ...]:
+    return ("detect", "pace") if is_auto(recipe.track.motion.jumpiness) else ("detect",)
+
+
 def _footage(subject: Subject) -> tuple[str, ...]:
     return subject.clip.fingerprint, str(subject.clip.frame_count), str(subject.span)
 
@@ -283,7 +299,8 @@ STAGES: dict[str, Stage] = {
         ),
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
               _detect, live=True),
-        Stage("track", tracker.VERSION, _always("detect"), lambda r: (r.track,), _nothing, _track, live=True),
+        Stage("pace", 1, _always("detect"), _nothing, _nothing, _pace),
+        Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
         Stage("after", 5, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
         Stage("edits", 1, _always("after"), _nothing, _nothing, _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),

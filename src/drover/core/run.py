@@ -9,7 +9,7 @@ from drover.core.detect.result import DetectResult
 from drover.core.detect_pass import IsCancelled, OnProgress, never, quiet
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import Call, Subject, run_stage
-from drover.core.recipe import Recipe
+from drover.core.recipe import Recipe, TrackSettings
 from drover.core.result_store import ResultStore
 from drover.core.score.scorer import Score
 from drover.core.types import Crossings, Detections, Tracks, Truth
@@ -30,6 +30,7 @@ class ClipRun:
     seconds: dict[str, float] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     counted: Counted | None = None
+    track_taken: TrackSettings | None = None
 
 
 def detections_of(clip: ClipInfo, recipe: Recipe) -> Detections:
@@ -66,7 +67,7 @@ def run_clip(
     made = run_stage("score" if truth is not None else "count", subject, recipe, call=call)
     parts = {
         "detect": ("motion", "bodies", "boxes", "detect"),
-        "track": ("track", "after", "edits"),
+        "track": ("pace", "track", "after", "edits"),
         "count": ("count",),
     }
     parts |= {"score": ("score",)} if truth is not None else {}
@@ -75,5 +76,5 @@ def run_clip(
     return ClipRun(
         clip, recipe, detect, made["edits"].value, counted.crossings,
         made["score"].value if truth is not None else None, seconds, (*detect.notes, *made["track"].value.notes),
-        counted,
+        counted, made["track"].value.taken,
     )  # fmt: skip

@@ -16,14 +16,12 @@ from drover import __version__
 from drover.core.count.intervals import interval_rows
 from drover.core.count.rows import alarm_rows, usual_interval, visit_rows, way_rows
 from drover.core.count.tallies import tally_rows
-from drover.core.detect.cuts import shot_times
 from drover.core.errors import DroverError
 from drover.core.formats.box_rows import write_detections, write_tracks
 from drover.core.formats.count_tables import ALARM_COLUMNS, INTERVAL_COLUMNS, WAY_COLUMNS, ZONE_COLUMNS, write_table
 from drover.core.formats.crossing_rows import write_counts, write_crossings
-from drover.core.recipe import Recipe, TrackSettings
+from drover.core.recipe import Recipe
 from drover.core.run import ClipRun
-from drover.core.track.pace import resolve_track
 
 __all__ = ["ready_folder", "run_facts", "versions", "write_run"]
 
@@ -59,19 +57,13 @@ def run_facts(run: ClipRun) -> dict[str, object]:
         },
         "recipe": recipe.model_dump(mode="json"),
         "detect_as_taken": None if run.detect.taken is None else run.detect.taken.model_dump(mode="json"),
-        "track_as_taken": _track_taken(run).model_dump(mode="json"),
+        "track_as_taken": None if run.track_taken is None else run.track_taken.model_dump(mode="json"),
         "survey": list(run.detect.said),
         "frames": run.clip.frame_count,
         "frames_read": run.detect.frames_read,
         "seconds": run.seconds,
         "notes": [*run.clip.notes, *run.notes],
     }
-
-
-def _track_taken(run: ClipRun) -> TrackSettings:
-    """Track's settings with what was on auto as it was taken."""
-    times = shot_times(run.clip.times, run.detect.cuts)
-    return resolve_track(run.recipe.track, run.detect.detections, times, run.clip.rate)
 
 
 def ready_folder(folder: Path) -> None:

@@ -10,8 +10,6 @@ and the filter made stiff.
 
 from __future__ import annotations
 
-import weakref
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -21,7 +19,7 @@ from drover.core.track.frame_boxes import FrameBoxes
 from drover.core.track.tracker import EVEN, Tracker
 from drover.core.types import Detections, Tracks, TrackState
 
-__all__ = ["bends", "jumpiness_of", "resolve_track"]
+__all__ = ["bends", "jumpiness_of", "pace_of", "resolve_track", "with_pace"]
 
 Float = NDArray[np.float64]
 
@@ -35,25 +33,28 @@ STEEP = 8.0  # power by which the filter gets stiffer beyond that
 STIFF = 0.06  # px/frame²: the least that is taken
 EDGE = 2.0  # px from the picture's edge at which a box is cut off
 
-_known: list[tuple[weakref.ref[Detections], float]] = []
 
+def pace_of(detections: Detections, times: Float, rate: float, *, whole: bool = True) -> float:
+    """Jumpiness px/frame² to take for a recorded clip where it is on auto.
 
-def resolve_track(
-    settings: TrackSettings, detections: Detections, times: Float, rate: float, *, whole: bool = True
-) -> TrackSettings:
-    """The settings with jumpiness on auto as the clip has it; it is measured once for each table of detections.
-
-    The usual jumpiness is taken while a clip is not ``whole`` yet, since what is shown so far is linked anew all the
-    time; and for boxes of another detector, which jitter but do not lean as outlines of what moves do.
+    The usual one while a clip is not ``whole`` yet, since what is shown so far is linked anew all the time; and for
+    boxes of another detector, which jitter but do not lean as outlines of what moves do.
     """
+    return jumpiness_of(detections, times, rate) if whole and len(detections.runs) else EVEN
+
+
+def with_pace(settings: TrackSettings, pace: float) -> TrackSettings:
+    """The settings with jumpiness, where it is on auto, as it was measured."""
     if not is_auto(settings.motion.jumpiness):
         return settings
-    usual = None if whole and len(detections.runs) else EVEN
-    taken = next((value for ref, value in _known if ref() is detections), usual)
-    if taken is None:
-        taken = jumpiness_of(detections, times, rate)
-        _known[:] = [*[one for one in _known if one[0]() is not None][-3:], (weakref.ref(detections), taken)]
-    return settings.model_copy(update={"motion": settings.motion.model_copy(update={"jumpiness": taken})})
+    return settings.model_copy(update={"motion": settings.motion.model_copy(update={"jumpiness": pace})})
+
+
+def resolve_track(settings: TrackSettings, detections: Detections, times: Float, rate: float) -> TrackSettings:
+    """The settings as they are taken for a whole recorded clip: what is on auto is measured."""
+    if not is_auto(settings.motion.jumpiness):
+        return settings
+    return with_pace(settings, pace_of(detections, times, rate))
 
 
 def jumpiness_of(detections: Detections, times: Float, rate: float) -> float:
