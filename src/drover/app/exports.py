@@ -1,10 +1,12 @@
-"""What leaves the window as a file: the field as a picture, the proof picture, counts by interval."""
+"""What leaves the window as a file: the field as a picture or a video, the proof picture, counts by interval."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from drover.app.field.pair import FieldPair
@@ -14,6 +16,9 @@ from drover.app.session import Session
 from drover.core.count.intervals import interval_rows
 from drover.core.errors import DroverError
 from drover.core.formats.count_tables import INTERVAL_COLUMNS, write_table
+
+if TYPE_CHECKING:
+    from drover.app.video_dialog import VideoDialog
 
 __all__ = ["Exports"]
 
@@ -38,6 +43,20 @@ class Exports:
         path = self._ask_png("Save the picture", "field")
         if path is not None:
             self._try(lambda: save_picture(self._pair.active.picture(), path))
+
+    def ask_video(self) -> VideoDialog | None:
+        """Ask what the video is to be, and write it; the dialog stays beside the window."""
+        from drover.app.video_dialog import VideoDialog
+
+        clip = self.session.clip
+        if clip is None or self.session.clip_missing:
+            return None
+        start = Path(clip.path).with_name(f"{Path(clip.path).stem}-field.mp4")
+        field = self._pair.active
+        dialog = VideoDialog(field.scene(clip), field.shown, self.session.span, start, self._window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+        return dialog
 
     def ask_proof(self) -> None:
         """Ask where to, and save a picture of all lines and zones for someone else to check."""

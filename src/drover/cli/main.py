@@ -172,6 +172,30 @@ def survey(
 
 
 @app.command()
+def export(
+    clip: Annotated[Path, typer.Argument(metavar="CLIP", help="The video to draw on.")],
+    video: Annotated[Path, typer.Option(help="Video to write; its name ends in .mp4 or .webm.")],
+    recipe: Annotated[Path | None, typer.Option(help="Recipe in TOML; the default one if not given.")] = None,
+    show: Annotated[
+        str, typer.Option(help="What is drawn, with commas: outlines, numbers, trails, forecast, detections, mask.")
+    ] = "outlines,numbers,trails",
+    start: Annotated[float, typer.Option("--from", min=0, help="Where to begin, s.")] = 0.0,
+    end: Annotated[
+        float | None, typer.Option("--to", min=0, help="Where to end, s; at the clip's end if not given.")
+    ] = None,
+    speed: Annotated[
+        int, typer.Option(min=1, max=1000, help="How many times as fast: only every so many-th picture.")
+    ] = 1,
+) -> None:
+    """Work through a clip and write a video with the results drawn over it."""
+    from drover.cli.video import export_video
+
+    settings = read_recipe(recipe) if recipe else Recipe()
+    written = export_video(clip, settings, video, show=show, start=start, end=end, speed=speed)
+    print(f"{video}: {written} pictures")
+
+
+@app.command()
 def simulate(
     scene: Annotated[str, typer.Argument(metavar="SCENE", help=", ".join((*SCENE_NAMES, *WORLD_NAMES)) + ".")],
     out: Annotated[Path, typer.Option(help="Folder for clip, truth, crossings and recipe.")],

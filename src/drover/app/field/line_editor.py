@@ -6,22 +6,19 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QPainter, QPen
 
+from drover.app.field.line_drawing import arrow_of, draw_lines
 from drover.app.field.view_transform import ViewTransform, distance_to, held
-from drover.app.icons import arrow_path
 from drover.app.session import Session
-from drover.app.theme import INK, MOSS, OCHRE, PAPER, colour, number_font
 from drover.core.count.edits import with_item, with_new, without_item
-from drover.core.count.tallies import Tally, tally
 from drover.core.errors import DroverError
 from drover.core.recipe import LineSettings
 from drover.core.types import Crossings
 
 __all__ = ["LineEditor"]
 
-PULSE = 0.5  # s for which a line shows that it counted
 REACH = 9.0  # widget px within which the mouse takes hold
 
 
@@ -120,7 +117,7 @@ class LineEditor:
     def reverse_at(self, point: QPointF, view: ViewTransform) -> bool:
         """Reverse the line whose arrow is under the mouse."""
         for number in range(len(self._lines())):
-            middle, ahead = self._arrow(number, view)
+            middle, ahead = arrow_of(self._lines()[number], view)
             if math.hypot(*(point - (middle + ahead * 14)).toTuple()) <= REACH + 3:
                 self.reverse(number)
                 return True
@@ -188,21 +185,12 @@ class LineEditor:
         at = view.corners(points)
         return min(range(len(at) - 1), key=lambda k: distance_to(point, at[k], at[k + 1]))
 
-    def _arrow(self, number: int, view: ViewTransform) -> tuple[QPointF, QPointF]:
-        """Middle of a line's middle segment and the unit direction of forward, on the widget."""
-        corners = view.corners(self._lines()[number].points)
-        k = (len(corners) - 1) // 2
-        a, b = corners[k], corners[k + 1]
-        along = b - a
-        length = math.hypot(along.x(), along.y()) or 1.0
-        return (a + b) / 2, QPointF(-along.y() / length, along.x() / length)
-
     # --- drawing --------------------------------------------------------------------------------------------
 
     def draw(self, painter: QPainter, view: ViewTransform, now: float) -> None:
         """All lines with their direction and counts; ``now`` s is the moment up to which running counts go."""
-        for number, line in enumerate(self._lines()):
-            self._draw_line(painter, view, number, line, now)
+        held = None if self._hold is None else self._hold.line
+        draw_lines(painter, view, self._lines(), self.shown_crossings(), now, hover=self.hover, held=held)
         if self._new_start is not None and self._new_end is not None:
             ends = [
                 view.to_widget(x * view.picture_width, y * view.picture_height)
@@ -210,108 +198,3 @@ class LineEditor:
             ]
             painter.setPen(QPen(QColor("#FFFFFF"), 2, Qt.PenStyle.DashLine))
             painter.drawLine(ends[0], ends[1])
-
-    def _draw_line(self, painter: QPainter, view: ViewTransform, number: int, line: LineSettings, now: float) -> None:
-        corners = view.corners(line.points)
-        held = (self._hold is not None and self._hold.line == number) or (
-            self.hover is not None and self.hover[0] == number
-        )
-        pulse = self._pulse(number, now)
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        if pulse > 0:
-            painter.setPen(
-                QPen(colour(OCHRE, round(200 * pulse)), 5 + 9 * pulse, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap)
-            )
-            painter.drawPolyline(QPolygonF(corners))
-        painter.setPen(QPen(colour(INK, 150), 6 if held else 5, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-        painter.drawPolyline(QPolygonF(corners))
-        painter.setPen(QPen(QColor("#FFFFFF"), 3 if held else 2.2, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
-        painter.drawPolyline(QPolygonF(corners))
-        for corner, at in enumerate(corners):
-            grabbed = self.hover == (number, corner)
-            painter.setPen(QPen(QColor(INK), 1.2))
-            painter.setBrush(QColor(PAPER if not grabbed else "#FFFFFF"))
-            painter.drawEllipse(at, 6.5 if grabbed else 5, 6.5 if grabbed else 5)
-        self._draw_direction(painter, view, number)
-        self._draw_counts(painter, view, number, corners, now)
-
-    def _pulse(self, number: int, now: float) -> float:
-        """1 as the line counts, fading to 0 in half a second; ``now`` s."""
-        crossings = self.shown_crossings()
-        if crossings is None or number >= len(crossings.line_names):
-            return 0.0
-        when = crossings.time[(crossings.line == number) & (crossings.time <= now + 1e-9)]
-        return max(0.0, 1.0 - (now - float(when[-1])) / PULSE) if len(when) else 0.0
-
-    def _draw_direction(self, painter: QPainter, view: ViewTransform, number: int) -> None:
-        middle, ahead = self._arrow(number, view)
-        painter.setPen(QPen(colour(INK, 150), 4.5))
-        painter.drawLine(middle, middle + ahead * 12)
-        painter.setPen(QPen(QColor("#FFFFFF"), 2.2))
-        painter.drawLine(middle, middle + ahead * 12)
-        painter.setPen(QPen(colour(INK, 150), 1))
-        painter.setBrush(QColor("#FFFFFF"))
-        painter.drawPath(arrow_path(middle + ahead * 20, ahead, 10))
-
-    def _draw_counts(
-        self, painter: QPainter, view: ViewTransform, number: int, corners: list[QPointF], now: float
-    ) -> None:
-        """A plate on each side: how many went over to it so far, and of how many in the whole clip."""
-        line = self._lines()[number]
-        crossings = self.shown_crossings()
-        if crossings is None or number >= len(crossings.line_names):
-            total = so_far = Tally(line.name, "all", 0, 0, 0, 0)
-        else:
-            total, so_far = tally(crossings, number), tally(crossings, number, until=now)
-        _, ahead = self._arrow(number, view)
-        top = min(corners, key=lambda point: point.y())
-        anchor = top + QPointF(0, -16)
-        self._plate(painter, view, anchor, ahead, so_far.identities_forward, total.identities_forward)
-        self._plate(painter, view, anchor, -ahead, so_far.identities_back, total.identities_back)
-        if len(self._lines()) > 1 or line.name:
-            self._name(painter, max(corners, key=lambda point: point.y()), line.name)
-
-    def _plate(
-        self, painter: QPainter, view: ViewTransform, anchor: QPointF, way: QPointF, now: int, total: int
-    ) -> None:
-        big, small = number_font(14, bold=True), number_font(11)
-        text, rest = str(now), f"of {total}"
-        wide_big = QFontMetricsF(big).horizontalAdvance(text)
-        wide_small = QFontMetricsF(small).horizontalAdvance(rest)
-        width = wide_big + wide_small + 34
-        sideways = abs(way.x()) >= abs(way.y())
-        offset = (
-            QPointF(math.copysign(width / 2 + 8, way.x()), 0) if sideways else QPointF(0, math.copysign(16, way.y()))
-        )
-        rect = QRectF(0, 0, width, 23)
-        rect.moveCenter(anchor + offset)
-        bounds = view.picture_rect().intersected(QRectF(4, 4, view.widget_width - 8, view.widget_height - 8))
-        rect.moveTop(min(max(rect.top(), bounds.top() + 2), bounds.bottom() - 25))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour(PAPER, 240))
-        painter.drawRoundedRect(rect, 5, 5)
-        tip_first = way.x() < 0 if sideways else False
-        at = rect.left() + (20 if tip_first else 8)
-        painter.setFont(big)
-        painter.setPen(QColor(INK))
-        painter.drawText(QRectF(at, rect.top(), wide_big + 2, 23), Qt.AlignmentFlag.AlignVCenter, text)
-        painter.setFont(small)
-        painter.setPen(QColor("#5A6761"))
-        painter.drawText(
-            QRectF(at + wide_big + 5, rect.top() + 1, wide_small + 4, 23), Qt.AlignmentFlag.AlignVCenter, rest
-        )
-        centre = QPointF(rect.left() + 10 if tip_first else rect.right() - 10, rect.center().y())
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(MOSS))
-        painter.drawPath(arrow_path(centre + way * 5, way, 10))
-
-    def _name(self, painter: QPainter, foot: QPointF, name: str) -> None:
-        font = number_font(11, bold=True)
-        painter.setFont(font)
-        width = QFontMetricsF(font).horizontalAdvance(name) + 12
-        rect = QRectF(foot.x() - width / 2, foot.y() + 10, width, 17)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour(INK, 200))
-        painter.drawRoundedRect(rect, 4, 4)
-        painter.setPen(QColor(PAPER))
-        painter.drawText(rect, Qt.AlignmentFlag.AlignCenter, name)

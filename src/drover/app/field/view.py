@@ -14,6 +14,7 @@ from drover.app.field.area_editor import AreaEditor, AreaKind
 from drover.app.field.box_editor import BoxEditor, BoxKind
 from drover.app.field.context_menu import context_menu
 from drover.app.field.line_editor import LineEditor
+from drover.app.field.scene import HINTS, Scene, draw_results
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.field.view_transform import ViewTransform
 from drover.app.field.zone_editor import ZoneEditor
@@ -23,6 +24,7 @@ from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import Session
 from drover.app.theme import FIELD, OCHRE, SHADOW
+from drover.core.footage_types import ClipInfo
 
 __all__ = ["CHIPS", "LAYERS", "Field"]
 
@@ -154,7 +156,7 @@ class Field(DropTarget):
             clip = self.session.clip
             if clip is None:
                 return
-            painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
+            painter.setRenderHints(HINTS)
             self._draw_picture(painter)
             self._draw_overlays(painter)
             now = float(clip.times[self.session.frame])
@@ -173,7 +175,7 @@ class Field(DropTarget):
         kept, self.view = self.view, replace(self.view.fitted(), margin=0.0).sized(*map(float, size))
         try:
             with QPainter(out) as painter:
-                painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
+                painter.setRenderHints(HINTS)
                 self._draw_picture(painter)
                 self._draw_overlays(painter)
                 now = float(clip.times[self.session.frame]) if clip is not None else 0.0
@@ -182,6 +184,15 @@ class Field(DropTarget):
         finally:
             self.view = kept
         return out
+
+    def scene(self, clip: ClipInfo) -> Scene:
+        """The results that are shown, as they are drawn."""
+        shown = self.results
+        found = None if shown.detect is None else shown.detect.detections
+        return Scene(
+            clip, self.session.recipe.count, found, shown.tracks, shown.crossings, self.session.counted,
+            self.session.truth, shown.detection_score,
+        )  # fmt: skip
 
     @property
     def drawn_frame(self) -> int:
@@ -205,7 +216,6 @@ class Field(DropTarget):
         session, view, frame = self.results, self.view, self.drawn_frame
         painter.setClipRect(view.picture_rect())
         if session.detect is not None:
-            found = session.detect.detections
             if "Mask" in self.shown:
                 self._draw_mask(painter, frame)
             pictures = self.layers.detect
@@ -213,16 +223,11 @@ class Field(DropTarget):
                 painter.drawImage(view.picture_rect(), mask_image(pictures.raw, OCHRE, 170))
             if "Shadow" in self.shown and pictures is not None and pictures.frame == frame:
                 painter.drawImage(view.picture_rect(), mask_image(pictures.shadow, SHADOW, 170))
-            if "Detections" in self.shown:
-                overlays.draw_detections(painter, view, found, frame)
-            tracks, clip, chosen = session.tracks, self.session.clip, self.session.selected
-            if tracks is not None and clip is not None:
-                gates = self.notes.notes if self.notes.frame == frame and session is self.session else ()
-                self.layer.draw(painter, view, self.shown, tracks, found, clip, gates, frame, chosen)
-        if "Truth" in self.shown and self.session.truth is not None:
-            overlays.draw_truth(painter, view, self.session.truth, frame)
-        if "Errors" in self.shown and session.detection_score is not None:
-            overlays.draw_errors(painter, view, session.detection_score, frame)
+        clip = self.session.clip
+        if clip is not None:
+            gates = self.notes.notes if self.notes.frame == frame and session is self.session else ()
+            chosen = self.session.selected
+            draw_results(painter, view, self.scene(clip), self.shown, frame, self.layer, gates=gates, chosen=chosen)
         painter.setClipping(False)
 
     def _draw_mask(self, painter: QPainter, frame: int) -> None:

@@ -5,14 +5,13 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QPainter, QPolygonF
 
 from drover.app.field.view_transform import ViewTransform, distance_to
+from drover.app.field.zone_drawing import draw_zones, plate_of
 from drover.app.session import Session
-from drover.app.theme import CLAY, INK, PAPER, colour, number_font
 from drover.core.count.edits import with_item, without_item
-from drover.core.count.zones import inside_now
 from drover.core.errors import DroverError
 from drover.core.recipe import Recipe, ZoneSettings
 
@@ -105,50 +104,9 @@ class ZoneEditor:
         self.hover = None
         self.session.edit(without_item(self.session.recipe, "zone", number), f"remove zone '{name}'")
 
-    # --- drawing --------------------------------------------------------------------------------------------
-
     def draw(self, painter: QPainter, view: ViewTransform, now: float) -> None:
         """All zones with their names and how many are inside at ``now`` s."""
-        counted = self.session.counted
-        for number, zone in enumerate(self._zones()):
-            known = counted is not None and number < len(counted.visits.zone_names)
-            inside = len(inside_now(counted.visits, number, now)) if counted is not None and known else 0
-            over = 0 < zone.most_inside < inside
-            self._draw_zone(painter, view, number, zone, inside, over=over)
-
-    def _draw_zone(
-        self, painter: QPainter, view: ViewTransform, number: int, zone: ZoneSettings, inside: int, *, over: bool
-    ) -> None:
-        corners = view.corners(zone.points)
-        shape = QPolygonF(corners)
-        tint = CLAY if over else PAPER
-        painter.setBrush(colour(tint, 44 if inside else 24))
-        painter.setPen(QPen(colour(INK, 150), 4))
-        painter.drawPolygon(shape)
-        painter.setPen(QPen(colour(tint if over else "#FFFFFF", 235), 1.8, Qt.PenStyle.DashDotLine))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolygon(shape)
-        for corner, at in enumerate(corners):
-            grabbed = self.hover == (number, corner)
-            painter.setPen(QPen(QColor(INK), 1.2))
-            painter.setBrush(QColor("#FFFFFF" if grabbed else PAPER))
-            side = 6.0 if grabbed else 4.5
-            painter.drawRect(QRectF(at.x() - side, at.y() - side, 2 * side, 2 * side))
-        plate, words = self._plate(zone, view, inside, over=over)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(colour(CLAY if over else INK, 215))
-        painter.drawRoundedRect(plate, 4, 4)
-        painter.setPen(QColor(PAPER))
-        painter.setFont(number_font(11, bold=True))
-        painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, words)
-
-    def _plate(self, zone: ZoneSettings, view: ViewTransform, inside: int, *, over: bool) -> tuple[QRectF, str]:
-        words = f"{zone.name}: {inside} inside" + (f", over {zone.most_inside}" if over else "")
-        width = QFontMetricsF(number_font(11, bold=True)).horizontalAdvance(words) + 14
-        box = QPolygonF(view.corners(zone.points)).boundingRect()
-        plate = QRectF(0, 0, width, 18)
-        plate.moveCenter(QPointF(box.center().x(), box.top() + 16))
-        return plate, words
+        draw_zones(painter, view, self._zones(), self.session.counted, now, hover=self.hover)
 
     # --- parts ----------------------------------------------------------------------------------------------
 
@@ -166,6 +124,6 @@ class ZoneEditor:
                 for k, (a, b) in enumerate(zip(corners, corners[1:] + corners[:1], strict=True)):
                     if distance_to(point, a, b) <= REACH - 2:
                         return number, -2 - k
-            if self._plate(zone, view, 10, over=False)[0].contains(point):
+            if plate_of(zone, view, 10, over=False)[0].contains(point):
                 return number, -1
         return None

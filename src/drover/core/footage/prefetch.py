@@ -13,11 +13,13 @@ from drover.core.footage_types import Frame
 __all__ = ["prefetched_frames"]
 
 
-def prefetched_frames(path: Path | str, *, start: int = 0, ahead: int = 8, colour: bool = False) -> Iterator[Frame]:
+def prefetched_frames(
+    path: Path | str, *, start: int = 0, ahead: int = 8, colour: bool = False, rgb: bool = False
+) -> Iterator[Frame]:
     """Frames of a clip in order, decoded up to ``ahead`` frames before they are asked for.
 
-    Grey is made on that thread too, and with ``colour`` the colour planes. Closing the iterator
-    stops the thread and closes the file.
+    Grey is made on that thread too, and with ``colour`` the colour planes; with ``rgb`` the picture in full colour
+    instead. Closing the iterator stops the thread and closes the file.
     """
     ready: queue.Queue[Frame | BaseException | None] = queue.Queue(maxsize=ahead)
     stop = threading.Event()
@@ -35,7 +37,7 @@ def prefetched_frames(path: Path | str, *, start: int = 0, ahead: int = 8, colou
         try:
             with ClipReader(path, cache_bytes=0) as reader:
                 for frame in reader.frames(start):
-                    _ = frame.grey
+                    _ = frame.rgb if rgb else frame.grey
                     if colour:
                         _ = frame.chroma
                     if not put(frame):
