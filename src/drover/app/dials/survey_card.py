@@ -124,6 +124,7 @@ def _small_plot(along: str, tip: str) -> pg.PlotWidget:
         axis.setPen(colour(RULE))
         axis.setTextPen(MUTED)
         axis.setStyle(tickLength=3, maxTickLevel=0)
+        axis.setTickDensity(0.6)  # numbers are not to run into each other
     plot.getAxis("left").setWidth(28)
     plot.getAxis("bottom").setLabel(along, color=MUTED, **{"font-size": "10px"})
     plot.getAxis("bottom").setHeight(30)
