@@ -9,10 +9,12 @@ import sys
 import time
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from drover.cli import main as cli
 from drover.core.examples import example
+from drover.core.footage.reader import ClipReader
 
 SHORT = example("gap-short")
 
@@ -269,3 +271,23 @@ def test_names_in_tables_are_text_and_not_markup(run, tmp_path):
     _, out, _ = run("run", SHORT.clip, "--out", tmp_path, "--recipe", recipe)
     assert "[red]Gap[/red]" in out
     assert "Counts of animals" in out
+
+
+def test_export_draws_what_was_found_and_says_what_is_wrong_before_the_work(run, tmp_path):
+    video = tmp_path / "short.mp4"
+    given = (SHORT.clip, "--recipe", SHORT.recipe, "--video", video)
+    code, out, err = run("export", *given, "--from", 2, "--to", 3, "--speed", 5, "--show", "outlines,numbers")
+    assert (code, err) == (0, "") and f"{video}: 6 pictures" in out
+    with ClipReader(video) as reader, ClipReader(SHORT.clip) as plain:
+        assert reader.info.frame_count == 6 and reader.info.width == plain.info.width
+        off = [float(np.abs(reader.frame(k).rgb.astype(int) - plain.frame(50 + 5 * k).rgb).mean()) for k in (0, 5)]
+        other = float(np.abs(reader.frame(0).rgb.astype(int) - plain.frame(200).rgb).mean())
+    assert max(off) < 8 and max(off) < other, "the pictures asked for, with something drawn over them"
+    for wrong, words in (
+        (("--video", tmp_path / "a.gif"), "ends in .mp4 or .webm"),
+        (("--show", "legs"), "no 'legs' to draw"),
+        (("--from", 90), "no picture from 90 s"),
+        (("--video", "/proc/a.mp4"), "/proc"),
+    ):
+        code, _, err = run("export", *given, *wrong)
+        assert code == 1 and words in err and err.count("\n") == 1, err

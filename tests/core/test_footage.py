@@ -13,6 +13,7 @@ from drover.core.errors import FootageError
 from drover.core.footage.planes import expand_luma
 from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage.reader import ClipReader
+from drover.core.footage.writer import ClipWriter
 
 WIDTH, HEIGHT = 64, 48
 
@@ -142,3 +143,40 @@ def test_stopping_early_ends_the_decoding_thread(short_clip):
     next(frames)
     frames.close()
     assert not [thread for thread in threading.enumerate() if thread.name == "drover-decode"]
+
+
+@pytest.mark.parametrize(("name", "codec"), [("a.mp4", "h264"), ("a.webm", "vp9")])
+def test_a_written_video_holds_every_picture_in_order(tmp_path, name, codec):
+    levels = [40, 200, 90, 150, 60]
+    with ClipWriter(tmp_path / name, width=64, height=48, rate=12.5, quality=20) as writer:
+        for level in levels:
+            writer.add(np.full((48, 64, 3), level, np.uint8))
+    with ClipReader(tmp_path / name) as reader:
+        assert reader.info.rate == pytest.approx(12.5, rel=0.01) and (reader.info.width, reader.info.height) == (64, 48)
+        seen = [float(frame.grey.mean()) for frame in reader.frames()]
+    np.testing.assert_allclose(seen, levels, atol=4)
+    with av.open(str(tmp_path / name)) as container:
+        assert container.streams.video[0].codec_context.name.endswith(codec)
+
+
+def test_four_channels_are_blue_green_red_and_a_full_disk_is_one_line(tmp_path):
+    red = np.zeros((48, 64, 4), np.uint8)
+    red[..., 2] = 200
+    with ClipWriter(tmp_path / "red.mp4", width=64, height=48, rate=25) as writer:
+        writer.add(red, "bgra")
+    with ClipReader(tmp_path / "red.mp4") as reader:
+        assert reader.frame(0).rgb[24, 32].tolist() == pytest.approx([200, 0, 0], abs=12)
+    with (
+        pytest.raises(FootageError, match=r"end\.mp4: cannot be written \(.+\); choose another"),
+        ClipWriter(Path("/dev/full"), width=64, height=48, rate=25, kind=".mp4", called=Path("end.mp4")) as writer,
+    ):
+        for _ in range(60):
+            writer.add(np.random.default_rng(1).integers(0, 255, (48, 64, 3)).astype(np.uint8))
+
+
+def test_pictures_are_decoded_ahead_in_colour(short_clip):
+    with ClipReader(short_clip) as reader:
+        wanted = {frame.index: frame.rgb for frame in reader.frames()}
+    got = {frame.index: frame.rgb for frame in prefetched_frames(short_clip, rgb=True)}
+    assert got.keys() == wanted.keys()
+    assert all(np.array_equal(got[k], wanted[k]) for k in got)
