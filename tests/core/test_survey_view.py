@@ -43,6 +43,8 @@ def test_noise_that_grows_with_the_light_is_said_and_even_noise_is_not():
     growing, even = survey_of(pictures(lambda g: 1.5 + 4 * (g - 30) / 190)), survey_of(pictures(lambda g: 2.0 + 0 * g))
     assert any(line.startswith("Noise differs with brightness") for line in growing.words)
     assert not any(line.startswith("Noise differs") for line in even.words)
+    quiet = next(line for line in even.words if line.startswith("Quiet places jitter by"))
+    assert float(quiet.split()[4]) == pytest.approx(2.0, abs=0.15), "the figure of the curve, not of the threshold"
 
 
 def test_the_map_shows_what_stirs_and_where():

@@ -61,7 +61,7 @@ def test_each_warning_is_said_exactly_where_it_holds(chosen):
 def test_a_moving_camera_is_the_first_thing_that_is_said_and_noise_is_always_said():
     words = plain(**WARNINGS["The camera moves"], stood=2).words
     assert words[0].startswith("The camera moves, by about 5 px within 0.4 s")
-    assert any("jitters by 2.0 levels" in sentence for sentence in plain().words)
+    assert any("jitter by 2.0 levels" in sentence for sentence in plain().words)
     assert not any("What moves differs" in sentence for sentence in plain(contrast=float("inf")).words)
 
 

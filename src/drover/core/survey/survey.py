@@ -77,7 +77,10 @@ class Survey:
         out = [self.camera.words] if self.camera.moves else []
         if level < DARK:
             out.append(f"It is dark: the ground is at level {level:.0f} of 255, and noise hides more than by day.")
-        out.append(f"A quiet pixel jitters by {noise:.1f} levels: a threshold in noise is a multiple of that.")
+        quiet = noise if self.view is None or len(self.view.noise) == 0 else float(np.median(self.view.noise[:, 1]))
+        out.append(
+            f"Quiet places jitter by {quiet:.1f} levels; with what stirs, thresholds are multiples of {noise:.1f}."
+        )
         out += self._brightness_words()
         if self.blocks >= BLOCKY:
             out.append(f"Coding shows as blocks of {BLOCK} px: outlines are no sharper than that.")
