@@ -118,6 +118,16 @@ def test_a_fault_is_shown_in_the_dialog_and_it_can_be_tried_again(opened, qtbot,
     dialog.close()
 
 
+@pytest.mark.own_window
+def test_a_window_that_closes_stops_its_video_and_leaves_no_draft(opened, qtbot, tmp_path):
+    dialog = dialog_of(opened, qtbot)
+    dialog.name.setText(str(tmp_path / "long.mp4"))
+    qtbot.mouseClick(dialog.save, LEFT)
+    qtbot.waitUntil(lambda: dialog.bar.value() > 0, timeout=WAIT)
+    opened.close()
+    assert not [*tmp_path.glob("long*"), *tmp_path.glob(".*")]
+
+
 def test_layers_that_detect_would_have_to_make_anew_are_left_out():
     assert can_be_drawn({"Outlines", "Difference", "Raw mask", "Time spent"}) == {"Outlines", "Time spent"}
 

@@ -58,6 +58,13 @@ class Exports:
         dialog.show()
         return dialog
 
+    def close(self) -> None:
+        """Stop what is being written; an unfinished video leaves nothing behind."""
+        from drover.app.video_dialog import VideoDialog
+
+        for dialog in self._window.findChildren(VideoDialog):
+            dialog.close()
+
     def ask_proof(self) -> None:
         """Ask where to, and save a picture of all lines and zones for someone else to check."""
         path = self._ask_png("Save the proof picture", "proof")

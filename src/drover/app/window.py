@@ -333,6 +333,7 @@ class MainWindow(QMainWindow):
             event.ignore()
             return
         self.saving.close()
+        self.exports.close()
         self.pictures.close()
         self.pair.close_pictures()
         self.dials.close_pages()
