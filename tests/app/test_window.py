@@ -12,6 +12,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QPushButton, QScrollArea
 
 from conftest import WAIT, up_to_date
+from drover.app.field.line_drawing import arrow_of
 from drover.app.session import STAGES, Session, StageState
 from drover.core.count.tallies import tally
 from drover.core.examples import example
@@ -115,7 +116,7 @@ def test_an_end_of_the_line_is_dragged_alone(opened, qtbot):
 
 def test_a_click_on_the_arrow_reverses_the_line(opened, qtbot):
     had = counts(opened)
-    middle, ahead = opened.field.editor._arrow(0, opened.field.view)
+    middle, ahead = arrow_of(opened.session.recipe.count.line[0], opened.field.view)
     qtbot.mouseClick(opened.field, LEFT, pos=(middle + ahead * 14).toPoint())
     assert counts(opened) == had[::-1]
     assert opened.session.undo.undoText() == "reverse line 'Gap'"

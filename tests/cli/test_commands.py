@@ -223,6 +223,23 @@ def test_a_stop_while_it_starts_is_one_line(tmp_path):
         assert program.returncode != 0
 
 
+def test_a_stop_that_a_library_swallowed_is_obeyed_all_the_same(tmp_path):
+    """The interrupt falls into a callback whose errors are ignored: the work ends at the next picture."""
+    swallowed = "import signal, weakref\nfrom drover.core.detect.detector import Detector\nstep = Detector.step\n" + (
+        "class Thing: pass\n"
+        "def first(self, frame):\n"
+        "    Detector.step = step\n"
+        "    thing = Thing(); watch = weakref.ref(thing, lambda _: signal.raise_signal(signal.SIGINT)); del thing\n"
+        "    return step(self, frame)\n"
+        "Detector.step = first\n"
+        "from drover.cli.entry import main; main()"
+    )
+    call = [sys.executable, "-c", swallowed, "run", str(SHORT.clip), "--out", str(tmp_path)]
+    ended = subprocess.run(call, capture_output=True, text=True, timeout=60, check=False)
+    assert ended.returncode == 1 and "drover: the work was stopped" in ended.stderr.splitlines()[-1]
+    assert not list(tmp_path.rglob("*.csv"))
+
+
 def test_a_full_or_closed_output_is_one_line():
     with Path("/dev/full").open("w") as full, started("--help", stdout=full) as program:
         told = program.stderr.read()

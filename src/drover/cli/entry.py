@@ -10,10 +10,17 @@ __all__ = ["main"]
 
 def main() -> None:
     """Run the program; a stop while it still starts is one plain line like any other."""
+    from drover.cli.stopping import asked_to_stop, hear_stops
+
     try:
+        hear_stops()
         from drover.cli.main import main as run
 
         run()
     except KeyboardInterrupt:
         os.write(2, b"drover: stopped\n")
         sys.exit(1)
+    except SystemExit as end:
+        if not end.code and asked_to_stop():  # the interrupt was swallowed on the way, and the work came to its end
+            sys.exit(1)
+        raise

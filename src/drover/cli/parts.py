@@ -14,6 +14,7 @@ import numpy as np
 import typer
 
 from drover.cli.progress import shown_progress
+from drover.cli.stopping import asked_to_stop
 from drover.cli.tables import print_count_table, print_score_table
 from drover.core.count.zones import zone_totals
 from drover.core.errors import DroverError
@@ -159,6 +160,7 @@ def run_one(
             truth=true,
             true_crossings=true_crossings,
             on_progress=lambda p: show.update(p.done, p.total),
+            cancelled=asked_to_stop,
         )
     for note in result.notes:
         print(f"drover: {path}: {note}", file=sys.stderr)

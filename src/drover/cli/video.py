@@ -9,6 +9,7 @@ import numpy as np
 
 from drover.cli.parts import open_clip
 from drover.cli.progress import shown_progress
+from drover.cli.stopping import asked_to_stop
 from drover.core.errors import DroverError
 from drover.core.footage.writer import KINDS
 from drover.core.recipe import Recipe
@@ -52,8 +53,8 @@ def export_video(
     application = QApplication.instance() or QApplication(["drover"])
     apply_theme(application)  # type: ignore[arg-type]
     with shown_progress(f"finding in {clip.name}") as bar:
-        run = run_clip(info, recipe, on_progress=lambda p: bar.update(p.done, p.total))
+        run = run_clip(info, recipe, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
     scene = Scene(info, recipe.count, run.detect.detections, run.tracks, run.crossings, run.counted)
     wish = VideoWish(video, frozenset(known[name] for name in names), first, past, speed)
     with shown_progress(f"drawing {video.name}") as bar:
-        return write_video(scene, wish, on_progress=lambda p: bar.update(p.done, p.total))
+        return write_video(scene, wish, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
