@@ -137,5 +137,7 @@ def test_a_mixture_that_learns_in_turns_learns_as_fast_as_one_that_always_does()
         model.step(picture, k / 25)
         mean = float(picture.mean()) if mean is None or k < 10 else mean + rate * (picture.mean() - mean)
     assert TURNS > 1
+    taken = [model.work_on(picture, 10.0 + gap)[1][-1] for gap in np.cumsum([0.04, 0.04, 0.1, 0.5])]
+    assert taken[1:] == [TURNS, 2, 1], "pictures that come slowly are all learnt from"
     assert model.background().mean() == pytest.approx(mean, abs=0.4)
     assert float(np.abs(model.background() - mean).max()) < 3.0

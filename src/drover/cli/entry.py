@@ -22,5 +22,6 @@ def main() -> None:
         sys.exit(1)
     except SystemExit as end:
         if not end.code and asked_to_stop():  # the interrupt was swallowed on the way, and the work came to its end
+            os.write(2, b"drover: was asked to stop, but all was done by then\n")
             sys.exit(1)
         raise

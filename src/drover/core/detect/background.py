@@ -324,7 +324,7 @@ class Mixture(_Clock):
             grey, self._background, self._noise, self._faces, self._count, self.difference, np.float32(rate),
             np.float32(busy), np.float32(self.PRUNING), np.float32(1 - self.FOREGROUND_SHARE),
             np.float32(self.LEAST_SPREAD), np.float32(FIRST_NOISE), self._in_noise, self.seen,
-            1 if learning else mixture_kernels.TURNS,
+            1 if learning else mixture_kernels.turns_at(rate),
         )  # fmt: skip
 
     def begin(self, picture: Float32, noise: Float32) -> None:

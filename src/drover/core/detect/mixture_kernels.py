@@ -8,17 +8,23 @@ from numpy.typing import NDArray
 
 from drover.core.detect.bitmask import lowest_place
 
-__all__ = ["TURNS", "update_mixture"]
+__all__ = ["TURNS", "turns_at", "update_mixture"]
 
 Grey = NDArray[np.uint8]
 Float32 = NDArray[np.float32]
-TURNS = 4  # frames between two times that a pixel learns
+TURNS = 4  # pictures in which a pixel learns once, at most
+MOST_AT_ONCE = 0.2  # share of a picture taken on in one step, from which pixels learn oftener
 _EIGHT = np.float32(8.0)
 _HALF = np.float32(0.5)
 _MOST = np.float32(255.0)
 _FAR = np.float32(1e9)
 _THREE_SPREADS = np.float32(24.0)  # eighths: within three standard deviations a pixel matches a component
 _NONE, _ONE = np.uint64(0), np.uint64(1)
+
+
+def turns_at(rate: float) -> int:
+    """In how many pictures a pixel learns once: fewer where pictures come slowly, and each says much."""
+    return next((turns for turns in (TURNS, 2) if turns * rate <= MOST_AT_ONCE), 1)
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
