@@ -95,20 +95,24 @@ def _whole_clip(figures: Figures) -> None:
 
 
 def _detect_speed(path: str, recipe: Recipe) -> float:
-    """Frames/s of Detect alone, on 200 decoded frames of the demo."""
+    """Frames/s of Detect alone, on 200 decoded frames of the demo; best of several runs, as all figures are."""
     frames = []
     for frame in prefetched_frames(path, start=300):
         _ = frame.chroma
         frames.append(frame)
         if len(frames) == 260:
             break
-    detector = Detector(recipe.detect, (1280, 720))
-    for frame in frames[:60]:
-        detector.step(frame)
-    start = time.perf_counter()
-    for frame in frames[60:]:
-        detector.step(frame)
-    return 200 / (time.perf_counter() - start)
+
+    def once() -> float:
+        detector = Detector(recipe.detect, (1280, 720))
+        for frame in frames[:60]:
+            detector.step(frame)
+        start = time.perf_counter()
+        for frame in frames[60:]:
+            detector.step(frame)
+        return 200 / (time.perf_counter() - start)
+
+    return max(once() for _ in range(3))
 
 
 def _dial(path: str, detect: Any, recipe: Recipe) -> float:

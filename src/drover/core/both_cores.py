@@ -29,15 +29,15 @@ def in_halves(kernel: Callable[..., Any], count: int, *arguments: Any, cut: int 
 
 
 def in_bands(kernel: Callable[..., object], height: int, *arguments: Any) -> None:
-    """Call a kernel that ends in (first row, past row) on every other band here and on the rest in a second thread.
+    """Call a kernel that ends in (first row, past row) on band after band, shared between this thread and a second.
 
     The kernel must let go of the interpreter lock and touch no row outside its band.
     """
     edges = [height * k // BANDS for k in range(BANDS + 1)]
-    bands = list(pairwise(edges))
+    left = iter(list(pairwise(edges)))  # asked by both threads: each takes the next band as soon as it is free
 
-    def take(chosen: list[tuple[int, int]]) -> None:
-        for first, past in chosen:
+    def take() -> None:
+        for first, past in left:
             kernel(*arguments, first, past)
 
-    at_once(lambda: take(bands[1::2]), lambda: take(bands[::2]))
+    at_once(take, take)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.both_cores import at_once
 from drover.core.detect.background import cut_of
 from drover.core.detect.background_kernels import mark_both
 from drover.core.detect.bitmask import Words, close_mask, open_mask, unpack, words_for
@@ -58,15 +59,22 @@ class Cleaner:
     def blobs(self, difference: NDArray[np.uint8]) -> Blobs:
         """Clean the raw mask and cut it into blobs, fragments joined; sizes are not judged yet."""
         rule = self.settings.cleanup
-        opened = open_mask(self.raw, rule.opening, self.width)
-        self.clean = fill_holes(close_mask(opened, rule.closing, self.width), self.width, rule.fill_holes)
         if self.settings.background.weak_share < 1.0:
-            strong = close_mask(open_mask(self._strong & self.raw, rule.opening, self.width), rule.closing, self.width)
+            self.clean, strong = at_once(
+                lambda: self._filled(self.raw, rule.fill_holes), lambda: self._filled(self._strong & self.raw, 0)
+            )
             found = held_together(self.clean, strong, difference, SPECK)
             self.clean = words_of(found.runs, self.height, self.width)
         else:
+            self.clean = self._filled(self.raw, rule.fill_holes)
             found = find_blobs(self.clean, difference, least_area=SPECK)
         return join_fragments(found, self.settings.size, (self.width, self.height))
+
+    def _filled(self, words: Words, holes: int) -> Words:
+        """A mask opened, closed, and with holes up to a size filled."""
+        rule = self.settings.cleanup
+        closed = close_mask(open_mask(words, rule.opening, self.width), rule.closing, self.width)
+        return fill_holes(closed, self.width, holes) if holes > 0 else closed
 
     def unpacked(self, words: Words) -> NDArray[np.uint8]:
         """A packed mask as (height, width) uint8 of 0 and 1."""

@@ -18,6 +18,7 @@ _EIGHT = np.float32(8.0)
 _HALF = np.float32(0.5)
 _MOST = np.float32(255.0)
 _FAR = np.float32(1e9)
+_NINE = np.float32(9.0)  # three standard deviations, squared
 _THREE_SPREADS = np.float32(24.0)  # eighths: within three standard deviations a pixel matches a component
 _NONE, _ONE = np.uint64(0), np.uint64(1)
 
@@ -59,36 +60,43 @@ def update_mixture(
     other, so that a row is still near at hand for the second.
     """
     width = grey.shape[1]
-    odd = np.zeros(-(-width // 8) * 8, np.uint8)
+    odd = np.zeros(-(-width // 32) * 32, np.uint8)
     eights, places = odd.view(np.uint64), np.empty(odd.shape[0], np.int64)
     touched = np.float32(0.0)
     in_turn = min(rate * np.float32(turns), np.float32(1.0))
     busy_in_turn = min(busy_rate * np.float32(turns), np.float32(1.0))
     for y in range(first_row, past_row):
-        _look_at_first(grey, mean, variance, count, difference, odd, y, in_turn, least_noise, in_noise, turn, turns)
+        due = (y + turn) % turns == 0
+        _look_at_first(grey, mean, variance, count, difference, odd, y, in_turn, least_noise, in_noise, due)
         n = 0
-        for e in range(eights.shape[0]):
-            left = eights[e]
-            while left != _NONE:
-                low = left & (~left + _ONE)
-                left ^= low
-                places[n] = 8 * e + (lowest_place(low) >> 3)
-                n += 1
+        for four in range(0, eights.shape[0], 4):
+            if eights[four] | eights[four + 1] | eights[four + 2] | eights[four + 3] == _NONE:
+                continue
+            for e in range(four, four + 4):
+                left = eights[e]
+                while left != _NONE:
+                    low = left & (~left + _ONE)
+                    left ^= low
+                    places[n] = 8 * e + (lowest_place(low) >> 3)
+                    n += 1
         # All of them are touched before any is worked on, so that the waits for memory run side by side.
         near = np.float32(0.0)
         for k in range(n):
             near += faces[y, places[k], 0, 0]
         touched += near
         row = faces[y]  # and the place in it: a view of every pixel's own would cost more than its step
-        shift = (turns - (y + turn) % turns) % turns
         for k in range(n):
             x = places[k]
             value, many = np.float32(grey[y, x]), int(count[y, x])
-            nearest, owner, behind = _nearest_face(
-                value, row, x, many, mean[y, x], variance[y, x], background_share, in_noise
-            )
-            difference[y, x] = np.uint8(np.int32(min(nearest + _HALF, _MOST)))
-            if many == 0 or (x + shift) % turns == 0:
+            apart = value - mean[y, x]
+            owner = 0 if many > 0 and apart * apart < _NINE * variance[y, x] else -1
+            behind = owner == 0
+            if many > 1 and owner < 0:
+                nearest, owner, behind = _nearest_face(
+                    value, row, x, many, mean[y, x], variance[y, x], background_share, in_noise
+                )
+                difference[y, x] = np.uint8(np.int32(min(nearest + _HALF, _MOST)))
+            if due or many == 0:
                 row[x, 0, 1], row[x, 0, 2] = mean[y, x], variance[y, x]
                 step = in_turn if behind or many == 0 else busy_in_turn
                 count[y, x] = _update_pixel(value, row, x, many, owner, step, pruning, least_noise, first_noise)
@@ -108,26 +116,26 @@ def _look_at_first(
     rate: np.float32,
     least_noise: np.float32,
     in_noise: bool,
-    turn: int,
-    turns: int,
+    due: bool,
 ) -> None:  # pragma: no cover
     """One row of the first components; ``odd`` (width,) becomes 1 where a pixel has to be looked at in full."""
     now, middle, spread, faces, shown = grey[y], mean[y], variance[y], count[y], difference[y]
-    shift = np.int32((turns - (y + turn) % turns) % turns)
     # Plain loops with one thing to do each, bytes by way of 32-bit numbers: only so do they become wide instructions.
     for x in range(now.shape[0]):
         apart = abs(np.float32(now[x]) - middle[x])
         in_spreads = apart * _EIGHT / np.sqrt(spread[x])
-        due = (faces[x] != 1) & ((np.int32(x) + shift) & np.int32(turns - 1) == 0)
-        odd[x] = np.uint8((in_spreads >= _THREE_SPREADS) | due)
+        strange, many = in_spreads >= _THREE_SPREADS, faces[x] != 1
+        # Where there is one face only, it is the nearest: what it was just said to be apart from it stands.
+        odd[x] = np.uint8((strange & many) | (strange & due) | (many & due))
         shown[x] = np.uint8(np.int32(min((in_spreads if in_noise else apart) + _HALF, _MOST)))
-    if shift != 0:
-        return  # the empty scene changes slowly: every row of it has its turn, at so many times the rate
+    if not due:
+        return
     for x in range(now.shape[0]):
-        step = rate if odd[x] == 0 else np.float32(0.0)
         delta = np.float32(now[x]) - middle[x]
+        square = delta * delta
+        step = rate if (odd[x] == 0) & (square < _NINE * spread[x]) else np.float32(0.0)
         middle[x] += step * delta
-        spread[x] = max(least_noise, spread[x] + step * (delta * delta - spread[x]))
+        spread[x] = max(least_noise, spread[x] + step * (square - spread[x]))
 
 
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy", inline="always")
@@ -154,7 +162,7 @@ def _nearest_face(
         before += faces[x, k, 0]
         if behind:
             nearest = min(nearest, square / spread if in_noise else square)
-        if owner < 0 and square < np.float32(9.0) * spread:
+        if owner < 0 and square < _NINE * spread:
             owner, owner_is_background = k, behind
     return np.sqrt(nearest) * (_EIGHT if in_noise else np.float32(1.0)), owner, bool(owner_is_background)
 
