@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from drover.core.assignment import assign_groups, assign_most
+from drover.core.both_cores import in_halves_from
 from drover.core.recipe import MatchSettings
 from drover.core.track.candidates import find_candidates, keep_nearest, pair_terms, size_of, weights_of
 from drover.core.track.doubts import close_pairs, find_jumps, median_sides, peaks
@@ -67,10 +68,11 @@ def test_candidates_are_all_pairs_within_gate_and_reach(seed, gate, farthest, ge
     wait = rng.random(tracks)
     kinds, kind = rng.integers(0, 2, tracks).astype(np.int16), rng.integers(0, 2, found).astype(np.int16)
     weights = weights_of(MatchSettings(), looks=False)
-    track, detection, cost, distance, nearest = find_candidates(
-        mean, cov, last, tracks, forecast, fixed(box), kinds, fixed(kind), True, unseen, wait, 2.0, 0.5, gate,
-        farthest, generalised, np.zeros((tracks, LOOK), np.float32), NO_LOOK, weights,
+    parts = in_halves_from(
+        6, find_candidates, tracks, mean, cov, last, forecast, fixed(box), kinds, fixed(kind), True, unseen, wait, 2.0, 0.5,
+        gate, farthest, generalised, np.zeros((tracks, LOOK), np.float32), NO_LOOK, weights,
     )  # fmt: skip
+    track, detection, cost, distance, nearest = (np.concatenate(part) for part in zip(*parts, strict=True))
     want, terms = {}, np.zeros(5)
     for k, d in itertools.product(range(tracks), range(found)):
         noise = 2.0 * scale_of(mean[k, 2], mean[k, 3], 0.5)

@@ -7,7 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
 from typing import Any, TypeVar
 
-__all__ = ["at_once", "in_bands", "in_halves"]
+__all__ = ["at_once", "in_bands", "in_halves", "in_halves_from"]
 
 BANDS = 8  # more than two, since what moves is seldom spread evenly from top to bottom
 
@@ -26,6 +26,11 @@ def in_halves(kernel: Callable[..., Any], count: int, *arguments: Any, cut: int 
     """A kernel that ends in (first, past), over 0 .. ``cut`` (the middle) and from there to ``count``; both results."""
     middle = count // 2 if cut is None else cut
     return at_once(lambda: kernel(*arguments, 0, middle), lambda: kernel(*arguments, middle, count))
+
+
+def in_halves_from(worth: int, kernel: Callable[..., Any], count: int, *arguments: Any) -> list[Any]:
+    """As :func:`in_halves` from a count of ``worth`` on, where two threads are faster; else in one go. One or two."""
+    return list(in_halves(kernel, count, *arguments)) if count >= worth else [kernel(*arguments, 0, count)]
 
 
 def in_bands(kernel: Callable[..., object], height: int, *arguments: Any) -> None:

@@ -118,7 +118,6 @@ def find_candidates(
     mean: Float,
     cov: Float,
     last: Float,
-    count: int,
     forecast: NDArray[np.float32],
     box: NDArray[np.float32],
     class_of: NDArray[np.int16],
@@ -134,8 +133,12 @@ def find_candidates(
     memory: NDArray[np.float32],
     look: NDArray[np.float32],
     weights: Float,
+    first: int,
+    past: int,
 ) -> tuple[Int, Int, Float, Float, Float]:  # pragma: no cover
     """All pairs within the gate: track, detection, cost, distance; and each track's nearest distance.
+
+    Of tracks ``first`` to ``past``.
 
     Detections are looked up by the cells of a grid: only those near a track are touched. However unsure the forecast,
     none is taken that lies more than ``farthest`` sizes from it (more after a while unseen), or from where the speed
@@ -148,14 +151,14 @@ def find_candidates(
     for k in range(m):
         middle[k] = 0.5 * (box[order[k], 0] + box[order[k], 2])
         level[k] = 0.5 * (box[order[k], 1] + box[order[k], 3])
-    nearest = np.full(count, np.inf)
-    room = 4 * count + 16
+    nearest = np.full(past - first, np.inf)
+    room = 4 * (past - first) + 16
     track, detection = np.empty(room, np.int64), np.empty(room, np.int64)
     cost, distance = np.empty(room), np.empty(room)
     inside, inside_apart = np.empty(m, np.int64), np.empty(m)
     total, terms = np.sum(weights), np.zeros(weights.shape[0])
     n = 0
-    for k in range(count):
+    for k in range(first, past):
         noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
         size = size_of(mean, k)
         speed = np.sqrt(last[k, 2] ** 2 + last[k, 3] ** 2)
@@ -173,7 +176,7 @@ def find_candidates(
                 if abs(dx) > reach_x or abs(off) > reach_y or (same_class and class_of[k] != class_id[order[here]]):
                     continue
                 apart = plane_distance(cov, k, dx, off, noise)
-                nearest[k] = min(nearest[k], apart)
+                nearest[k - first] = min(nearest[k - first], apart)
                 if apart > gate or dx * dx + off * off > near * near:
                     continue
                 gone_x, gone_y = middle[here] - last[k, 0], level[here] - last[k, 1]

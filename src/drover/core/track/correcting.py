@@ -42,11 +42,13 @@ def correct_alone(
     height: float,
     frames: float,
     nis: Float,
+    first: int,
+    past: int,
 ) -> None:  # pragma: no cover
-    """Correct each track that has a detection to itself."""
+    """Correct each track from ``first`` to ``past`` that has a detection to itself."""
     measured, spread = np.empty(4), np.empty(4)
     pace = pace_of(frames)
-    for k in range(match.shape[0]):
+    for k in range(first, past):
         if match[k] < 0 or not alone[k]:
             continue
         noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)

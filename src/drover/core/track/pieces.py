@@ -23,14 +23,26 @@ COASTING = int(TrackState.COASTING)
 
 def with_rows(tracks: Tracks, frame: Int, identity: NDArray[np.int32], columns: dict[str, NDArray]) -> Tracks:
     """Tracks of other rows, in any order; ``columns`` are those of :data:`ROW_COLUMNS` that the tracks have."""
-    order = np.lexsort((identity, frame))
+    frame, identity = np.asarray(frame, np.int64), np.asarray(identity, np.int32)
     counts = np.bincount(frame, minlength=tracks.frame_count)
+    if not in_order(frame, identity):
+        order = np.lexsort((identity, frame))
+        identity, columns = identity[order], {name: column[order] for name, column in columns.items()}
     return replace(
         tracks,
         frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
-        identity=identity[order].astype(np.int32),
-        **{name: column[order] for name, column in columns.items()},
+        identity=identity,
+        **columns,
     )
+
+
+@njit(cache=True, nogil=True)
+def in_order(frame: Int, identity: NDArray[np.int32]) -> bool:  # pragma: no cover
+    """Whether rows are in order of frame, and of identity in each."""
+    for r in range(1, frame.shape[0]):
+        if frame[r] < frame[r - 1] or (frame[r] == frame[r - 1] and identity[r] < identity[r - 1]):
+            return False
+    return True
 
 
 def cut_at_gaps(tracks: Tracks, times: Float) -> tuple[Tracks, Int]:

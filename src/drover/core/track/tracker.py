@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.both_cores import in_halves_from
 from drover.core.recipe import TrackSettings, is_auto
 from drover.core.track.candidates import find_candidates, weights_of
 from drover.core.track.correcting import correct_alone, regrow, share_blobs
@@ -34,6 +35,7 @@ __all__ = ["EVEN", "VERSION", "LookAhead", "Tracker"]
 
 VERSION = 7
 EVEN = 0.5  # px/frame²: jumpiness on auto where nobody has measured it, as live
+MANY = 400  # tracks from which two threads share the work of a step
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
@@ -186,12 +188,13 @@ class Tracker:
             living.with_looks()
         match = settings.match
         wait = np.minimum(unseen / max(settings.life.longest_gap * FRAME_RATE, 1e-6), 1.0)
-        return find_candidates(
-            living.mean, living.cov, living.seen, living.count, forecast, found.box, living.class_id, found.class_id,
-            match.same_class, unseen, wait, settings.motion.box_noise,
+        parts = in_halves_from(
+            MANY, find_candidates, living.count, living.mean, living.cov, living.seen, forecast, found.box,
+            living.class_id, found.class_id, match.same_class, unseen, wait, settings.motion.box_noise,
             settings.motion.size_scaling, match.gate, match.farthest, match.overlap == "generalised",
             living.look, found.look, self._weights[len(found.look) > 0],
         )  # fmt: skip
+        return parts[0] if len(parts) == 1 else tuple(np.concatenate(part) for part in zip(*parts, strict=True))
 
     def _match(
         self, track: NDArray[np.int64], detection: NDArray[np.int64], cost: Float, found: FrameBoxes
@@ -230,10 +233,10 @@ class Tracker:
 
     def _correct(self, found: FrameBoxes, match: NDArray[np.int64], alone: NDArray[np.bool_], nis: Float) -> None:
         living, motion = self._living, self.settings.motion
-        correct_alone(
-            living.mean, living.cov, living.mode, living.usual, match, alone, found.box, found.confidence,
-            motion.box_noise, motion.size_scaling, motion.size_doubt, motion.weak_doubt, *self._edges, self._interval,
-            nis,
+        in_halves_from(
+            MANY, correct_alone, len(match), living.mean, living.cov, living.mode, living.usual, match, alone,
+            found.box, found.confidence, motion.box_noise, motion.size_scaling, motion.size_doubt, motion.weak_doubt,
+            *self._edges, self._interval, nis,
         )  # fmt: skip
 
     def _note(
