@@ -69,8 +69,8 @@ def test_candidates_are_all_pairs_within_gate_and_reach(seed, gate, farthest, ge
     kinds, kind = rng.integers(0, 2, tracks).astype(np.int16), rng.integers(0, 2, found).astype(np.int16)
     weights = weights_of(MatchSettings(), looks=False)
     parts = in_halves_from(
-        6, find_candidates, tracks, mean, cov, last, forecast, fixed(box), kinds, fixed(kind), True, unseen, wait, 2.0, 0.5,
-        gate, farthest, generalised, np.zeros((tracks, LOOK), np.float32), NO_LOOK, weights,
+        6, find_candidates, tracks, mean, cov, last, forecast, fixed(box), kinds, fixed(kind), True, unseen, wait, 2.0,
+        0.5, gate, farthest, generalised, np.zeros((tracks, LOOK), np.float32), NO_LOOK, weights,
     )  # fmt: skip
     track, detection, cost, distance, nearest = (np.concatenate(part) for part in zip(*parts, strict=True))
     want, terms = {}, np.zeros(5)
