@@ -16,9 +16,10 @@ import typer
 from typer.main import get_command
 
 from drover import __version__
-from drover.cli.parts import draw_scene, folder_name, headless_demo, link_boxes, report, run_one, window
+from drover.cli.parts import draw_scene, headless_demo, link_boxes, report, run_one, window
 from drover.cli.progress import shown_progress
 from drover.cli.tables import print_score_table
+from drover.core.batch.plan import folder_name
 from drover.core.errors import DroverError
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_tracks, read_truth
@@ -126,6 +127,31 @@ def run(
             print(f"drover: {error}", file=sys.stderr)
             failed = True
     if failed:
+        raise typer.Exit(1)
+
+
+@app.command()
+def batch(
+    clips: Annotated[list[Path], typer.Argument(metavar="FOLDER | CLIP...", help="Folders of videos, or videos.")],
+    out: Annotated[Path, typer.Option(help="Folder for the results; each clip gets a folder in it.")],
+    recipe: Annotated[Path | None, typer.Option(help="Recipe (TOML); what it leaves out keeps its default.")] = None,
+    workers: Annotated[
+        int, typer.Option(min=0, max=256, help="Clips worked on at once; as many as there are cores if not given.")
+    ] = 0,
+    projects: Annotated[
+        bool, typer.Option("--projects/--no-projects", help="Write a project for each clip, to open in the window.")
+    ] = True,
+    preview: Annotated[
+        int, typer.Option(min=0, max=1000, help="Look at the beginning of so many clips, print that, and end.")
+    ] = 0,
+) -> None:
+    """Work through many clips with one recipe; stopped or killed, the same command goes on from there."""
+    from drover.cli.batch import do_batch, preview_batch
+
+    settings = read_recipe(recipe) if recipe else Recipe()
+    if preview:
+        preview_batch(clips, settings, out, preview)
+    elif not do_batch(clips, settings, out, workers, projects):
         raise typer.Exit(1)
 
 

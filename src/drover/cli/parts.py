@@ -30,7 +30,7 @@ from drover.core.run_files import write_run
 from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
 from drover.core.types import Crossings, Detections, Truth
 
-__all__ = ["draw_scene", "folder_name", "headless_demo", "link_boxes", "report", "run_one", "window"]
+__all__ = ["draw_scene", "headless_demo", "link_boxes", "report", "run_one", "window"]
 
 MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
 MOST_ALARMS = 20  # printed; the table has them all
@@ -63,16 +63,6 @@ def draw_scene(
     made = build_scene(name, seed=None if seed is None else int(seed), seconds=seconds)
     write_scene(made, out, progress=progress)
     return made.frame_count, len(made.actors)
-
-
-def folder_name(clip: Path, used: set[str]) -> str:
-    """The clip's stem, numbered where two clips of one call share it."""
-    name, number = clip.stem or "clip", 1
-    while name in used:
-        number += 1
-        name = f"{clip.stem}-{number}"
-    used.add(name)
-    return name
 
 
 def open_clip(path: Path) -> ClipInfo:

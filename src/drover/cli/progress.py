@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from rich.console import Console
-from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+from rich.progress import BarColumn, MofNCompleteColumn, Progress, TaskProgressColumn, TextColumn, TimeRemainingColumn
 
 __all__ = ["ShownProgress", "shown_progress"]
 
@@ -24,13 +24,13 @@ class ShownProgress:
 
 
 @contextmanager
-def shown_progress(label: str) -> Iterator[ShownProgress]:
-    """A progress bar for the length of the block."""
+def shown_progress(label: str, *, counted: bool = True) -> Iterator[ShownProgress]:
+    """A progress bar for the length of the block; ``counted`` shows how many are done, else only the share is."""
     console = Console(stderr=True)
     columns = (
         TextColumn("{task.description}", markup=False),
         BarColumn(),
-        MofNCompleteColumn(),
+        MofNCompleteColumn() if counted else TaskProgressColumn(),
         TextColumn("left"),
         TimeRemainingColumn(),
     )

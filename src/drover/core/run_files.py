@@ -60,6 +60,8 @@ def run_facts(run: ClipRun) -> dict[str, object]:
         "track_as_taken": None if run.track_taken is None else run.track_taken.model_dump(mode="json"),
         "survey": list(run.detect.said),
         "frames": run.clip.frame_count,
+        "duration": round(run.clip.duration, 3),
+        "identities": len(run.tracks.paths.identity),
         "frames_read": run.detect.frames_read,
         "seconds": run.seconds,
         "notes": [*run.clip.notes, *run.notes],

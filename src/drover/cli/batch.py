@@ -1,0 +1,105 @@
+"""The batch command: a table of clips that grows as they end, and a preview of what a recipe finds in some."""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from drover.cli.parts import open_clip
+from drover.cli.progress import shown_progress
+from drover.cli.stopping import asked_to_stop
+from drover.core.batch.outcome import Outcome
+from drover.core.batch.plan import plan_jobs
+from drover.core.batch.run import BatchState, run_batch
+from drover.core.batch.summary import write_summary
+from drover.core.count.tallies import tally
+from drover.core.errors import Cancelled, DroverError
+from drover.core.recipe import Recipe
+from drover.core.run import run_clip
+from drover.core.run_files import ready_folder
+
+__all__ = ["do_batch", "preview_batch"]
+
+PREVIEW = 10.0  # s of each clip
+
+
+def do_batch(clips: list[Path], recipe: Recipe, out: Path, workers: int, projects: bool) -> bool:
+    """Work through the clips, saying what became of each; whether all are done.
+
+    Raises
+    ------
+    DroverError
+    """
+    ready_folder(out)
+    jobs = plan_jobs(clips, out)
+    seen, last = set[Path](), BatchState(())
+
+    def told(state: BatchState) -> None:
+        nonlocal last
+        last = state
+        for outcome in state.outcomes:
+            if outcome.state in ("done", "failed") and outcome.job.folder not in seen:
+                seen.add(outcome.job.folder)
+                _say(outcome, len(seen), len(jobs))
+        show.update(sum(round(1000 * _share(one)) for one in state.outcomes), 1000 * len(jobs))
+
+    with shown_progress(f"{len(jobs)} clips", counted=False) as show:
+        try:
+            run_batch(jobs, recipe, workers=workers, projects=projects, on_change=told, cancelled=asked_to_stop)
+        except (Cancelled, KeyboardInterrupt) as stop:
+            write_summary(last.outcomes, out)
+            raise DroverError(f"stopped with {last.count('done')} of {len(jobs)} clips done; "
+                              "the same command goes on from there") from stop  # fmt: skip
+    table, page = write_summary(last.outcomes, out)
+    print(f"{last.count('done')} clips done, {last.count('failed')} failed; summary in {table} and {page}")
+    return last.count("failed") == 0
+
+
+def _share(outcome: Outcome) -> float:
+    return 1.0 if outcome.state in ("done", "failed") else outcome.share
+
+
+def _say(outcome: Outcome, number: int, of: int) -> None:
+    if outcome.state == "failed":
+        print(f"drover: {outcome.reason}", file=sys.stderr)
+        return
+    counts = "".join(f", {name} {forward} forward {back} back" for name, (forward, back) in outcome.counts.items())
+    before = " (done before)" if outcome.kept else ""
+    print(f"{number}/{of} {outcome.job.clip}: {outcome.frames} frames, {outcome.identities} identities{counts}{before}")
+
+
+def preview_batch(clips: list[Path], recipe: Recipe, out: Path, many: int) -> None:
+    """Work through the first seconds of some clips, spread over all, and say what was found; nothing is written.
+
+    Raises
+    ------
+    DroverError
+    """
+    jobs = plan_jobs(clips, out)
+    chosen = [jobs[k] for k in np.unique(np.linspace(0, len(jobs) - 1, min(many, len(jobs))).round().astype(int))]
+    for job in chosen:
+        try:
+            clip = open_clip(job.clip)
+            short = replace(clip, times=clip.times[: max(1, int(np.searchsorted(clip.times, PREVIEW)))])
+            with shown_progress(job.clip.name) as show:
+                run = run_clip(
+                    short, recipe, on_progress=lambda p, show=show: show.update(p.done, p.total),
+                    cancelled=asked_to_stop,
+                )  # fmt: skip
+        except Cancelled:
+            raise
+        except DroverError as error:
+            print(f"drover: {error}", file=sys.stderr)
+            continue
+        found = len(run.detect.detections) / max(1, short.frame_count)
+        totals = [tally(run.crossings, line) for line in range(len(run.crossings.line_names))]
+        counts = "".join(f", {one.line} {one.forward} forward {one.back} back" for one in totals)
+        print(
+            f"{job.clip}, the first {short.duration:.0f} s of {clip.duration:.0f}: {len(run.tracks.paths.identity)} "
+            f"identities, {found:.1f} boxes a frame{counts}"
+        )
+        for line in (*clip.notes, *run.notes, *run.detect.said):
+            print(f"  {line}")

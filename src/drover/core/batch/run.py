@@ -1,0 +1,211 @@
+"""A batch at work: some processes, a clip each, until all are done; what was finished before is not done again."""
+
+from __future__ import annotations
+
+import contextlib
+import multiprocessing as mp
+import os
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from multiprocessing.connection import Connection, wait
+from multiprocessing.context import SpawnProcess
+from typing import Any
+
+from drover.core.batch.outcome import Outcome, finished_outcome
+from drover.core.batch.plan import Job
+from drover.core.batch.worker import serve
+from drover.core.errors import Cancelled
+from drover.core.recipe import Recipe
+
+__all__ = ["BatchState", "run_batch", "usual_workers"]
+
+LOOK_EVERY = 0.3  # s between two looks at whether to stop
+TRIES = 2  # of a clip during which its process died, as where memory runs short
+
+
+@dataclass(frozen=True)
+class BatchState:
+    """How far a batch is: the outcome of every clip, in the order of the jobs, and the seconds left, if known."""
+
+    outcomes: tuple[Outcome, ...]
+    seconds_left: float | None = None
+
+    def count(self, state: str) -> int:
+        """How many clips are in a state."""
+        return sum(outcome.state == state for outcome in self.outcomes)
+
+
+@dataclass
+class _Worker:
+    """One process, the pipe to it, and the place of the clip it works on."""
+
+    process: SpawnProcess
+    pipe: Connection
+    place: int = -1
+    since: float = field(default_factory=time.monotonic)
+
+
+def usual_workers() -> int:
+    """One for every core this program may use."""
+    return max(1, len(os.sched_getaffinity(0)))
+
+
+def run_batch(
+    jobs: list[Job],
+    recipe: Recipe,
+    *,
+    workers: int = 0,
+    projects: bool = True,
+    on_change: Callable[[BatchState], None] = lambda _: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> BatchState:
+    """Work through all jobs; a clip that fails says why and does not stop the rest.
+
+    ``workers`` processes are used, one a core where it is 0. With ``projects`` each clip gets a project file.
+    What is finished, of this recipe and version and of this very clip, is kept as it is.
+
+    Raises
+    ------
+    Cancelled
+        When told to stop: what was finished by then stays, and the same call goes on from there.
+    """
+    batch = _Batch(jobs, recipe, projects, on_change)
+    try:
+        batch.work(workers or usual_workers(), cancelled)
+    finally:
+        batch.close()
+    return batch.state()
+
+
+class _Batch:
+    def __init__(
+        self, jobs: list[Job], recipe: Recipe, projects: bool, on_change: Callable[[BatchState], None]
+    ) -> None:
+        self._recipe, self._projects, self._on_change = recipe, projects, on_change
+        self._outcomes = [self._before(job) or Outcome(job) for job in jobs]
+        self._waiting = [place for place, outcome in enumerate(self._outcomes) if outcome.state == "waiting"]
+        self._deaths = dict.fromkeys(self._waiting, 0)
+        self._sizes = [_size_of(job) for job in jobs]
+        self._mine = set(self._waiting)
+        self._workers: list[_Worker] = []
+        self._context = mp.get_context("spawn")  # a fork would take over threads half way through their work
+        self._started = time.monotonic()
+
+    def _before(self, job: Job) -> Outcome | None:
+        """What an earlier batch made of a clip, if that is all that is wanted."""
+        whole = not self._projects or job.project.exists()
+        return finished_outcome(job, self._recipe, kept=True) if whole else None
+
+    def state(self) -> BatchState:
+        """How far it is."""
+        return BatchState(tuple(self._outcomes), self._seconds_left())
+
+    def work(self, count: int, cancelled: Callable[[], bool]) -> None:
+        self._on_change(self.state())
+        for _ in range(min(count, len(self._waiting))):
+            self._workers.append(self._hire())
+        while self._workers:
+            for worker in list(self._workers):
+                if worker.place < 0:
+                    self._give(worker)
+            if cancelled():
+                raise Cancelled("stopped; the same command goes on from here")
+            ready = wait([worker.pipe for worker in self._workers], LOOK_EVERY) if self._workers else []
+            for worker in [one for one in self._workers if one.pipe in ready]:
+                self._hear(worker)
+            if ready:
+                self._on_change(self.state())
+
+    def close(self) -> None:
+        """End all processes; what they had begun is begun again next time."""
+        for worker in self._workers:
+            worker.process.kill()
+        for worker in self._workers:
+            worker.process.join(5)
+            worker.pipe.close()
+        self._workers = []
+
+    # --- one process --------------------------------------------------------------------------------------------
+
+    def _hire(self) -> _Worker:
+        here, there = self._context.Pipe()
+        process = self._context.Process(
+            target=serve, args=(there, self._recipe, self._projects), daemon=True, name="drover-batch"
+        )
+        process.start()
+        there.close()
+        return _Worker(process, here)
+
+    def _give(self, worker: _Worker) -> None:
+        """Give a free process the next clip, or let it go."""
+        if not self._waiting:
+            with contextlib.suppress(OSError):
+                worker.pipe.send(None)
+            self._dismiss(worker)
+            return
+        worker.place = self._waiting.pop(0)
+        self._set(worker.place, state="working", share=0.0)
+        with contextlib.suppress(OSError):  # if it is gone, that is heard next
+            worker.pipe.send(self._outcomes[worker.place].job)
+
+    def _hear(self, worker: _Worker) -> None:
+        try:
+            kind, said = worker.pipe.recv()
+        except (EOFError, OSError):
+            self._died(worker)
+            return
+        if kind == "share":
+            self._set(worker.place, share=float(said))
+            return
+        self._end(worker.place, said)
+        worker.place = -1
+
+    def _died(self, worker: _Worker) -> None:
+        """A process is gone: its clip is tried once more, by another."""
+        place = worker.place
+        self._dismiss(worker)
+        if place >= 0:
+            self._deaths[place] += 1
+            if self._deaths[place] < TRIES:
+                self._waiting.append(place)
+                self._set(place, state="waiting", share=0.0)
+            else:
+                clip = self._outcomes[place].job.clip
+                self._end(place, f"{clip}: the process working on it ended twice; there may be too little memory")
+        if self._waiting:
+            self._workers.append(self._hire())
+
+    def _dismiss(self, worker: _Worker) -> None:
+        self._workers.remove(worker)
+        worker.process.join(5)
+        worker.pipe.close()
+
+    def _end(self, place: int, reason: str) -> None:
+        job = self._outcomes[place].job
+        done = None if reason else finished_outcome(job, self._recipe)
+        if done is None:
+            why = reason or f"{job.clip}: its results are not there any more; was the clip or its folder changed?"
+            done = Outcome(job, "failed", why)
+        self._outcomes[place] = done
+
+    def _set(self, place: int, **changes: Any) -> None:
+        self._outcomes[place] = replace(self._outcomes[place], **changes)
+
+    def _seconds_left(self) -> float | None:
+        """By the bytes done so far: clips of one batch are mostly of one kind."""
+        done = sum(self._sizes[place] * _share_of(self._outcomes[place]) for place in self._mine)
+        left = sum(self._sizes[place] for place in self._mine) - done
+        spent = time.monotonic() - self._started
+        return None if done <= 0 else left * spent / done
+
+
+def _share_of(outcome: Outcome) -> float:
+    return 1.0 if outcome.state in ("done", "failed") else outcome.share
+
+
+def _size_of(job: Job) -> int:
+    try:
+        return max(1, job.clip.stat().st_size)
+    except OSError:
+        return 1
