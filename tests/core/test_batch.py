@@ -11,8 +11,8 @@ import sys
 import time
 from pathlib import Path
 
-import numpy as np
 import pytest
+from builders import draw_clip
 
 from drover.core.batch.outcome import Outcome, finished_outcome
 from drover.core.batch.plan import Job, plan_jobs
@@ -21,7 +21,6 @@ from drover.core.batch.summary import write_summary
 from drover.core.document import Document
 from drover.core.errors import Cancelled, FootageError
 from drover.core.footage.reader import ClipReader
-from drover.core.footage.writer import ClipWriter
 from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.traces import was_worked_in
@@ -31,26 +30,12 @@ LINE = LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05)))
 RECIPE = Recipe(count=CountSettings(line=(LINE,)))
 
 
-def draw(path: Path, *, back: bool = False, seconds: float = 4.0) -> Path:
-    """A clip in which one dark square crosses the middle of a quiet ground, to the right or back."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    rng, frames = np.random.default_rng(len(path.name)), int(25 * seconds)
-    ground = np.clip(rng.normal(130, 12, (120, 192, 1)), 0, 255).repeat(3, axis=2)
-    with ClipWriter(path, width=192, height=120, rate=25.0, preset="ultrafast", quality=12) as out:
-        for k in range(frames):
-            picture = ground + rng.normal(0, 1.5, ground.shape)
-            x = 15 + int(150 * (frames - 1 - k if back else k) / frames)
-            picture[50:70, x : x + 14] = 30
-            out.add(np.clip(picture, 0, 255).astype(np.uint8))
-    return path
-
-
 @pytest.fixture(scope="module")
 def clips(tmp_path_factory) -> Path:
     folder = tmp_path_factory.mktemp("clips")
-    draw(folder / "clip 2.mp4")
-    draw(folder / "clip 10.mp4", back=True)
-    draw(folder / "night" / "clip 2.mp4")
+    draw_clip(folder / "clip 2.mp4")
+    draw_clip(folder / "clip 10.mp4", back=True)
+    draw_clip(folder / "night" / "clip 2.mp4")
     (folder / "night" / "broken.mp4").write_bytes(b"no video at all" * 50)
     return folder
 

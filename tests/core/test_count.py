@@ -169,8 +169,8 @@ def test_frame_by_frame_counts_the_same_as_the_whole_clip(path, points, band):
     tracks = tracks_of(walk_rows(1, path), len(path))
     crossings, _, _, _ = live(tracks, TIMES, settings)
     whole = count_crossings(tracks, TIMES, settings)
-    assert [way for _, _, way, _ in crossings] == whole.direction.tolist()
-    assert [when for _, _, _, when in crossings] == pytest.approx(whole.time.tolist())
+    assert [one.direction for one in crossings] == whole.direction.tolist()
+    assert [one.time for one in crossings] == pytest.approx(whole.time.tolist())
 
 
 RULES = {
@@ -228,7 +228,7 @@ def test_a_live_count_over_hours_keeps_little_and_tells_a_crossing_within_a_seco
         told += [(one, frame) for one in counter.step(frame / 25, rows).crossings]
         assert counter.rows_kept < 1_200
     assert len(told) == 50
-    assert max(frame / 25 - one[3] for one, frame in told) < 1.0
+    assert max(frame / 25 - one.time for one, frame in told) < 1.0
 
 
 def test_count_error_sums_over_lines_and_directions():

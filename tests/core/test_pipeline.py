@@ -80,7 +80,7 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
             events += step.events.crossings
     events += live.finish().crossings
     c = counted.crossings
-    assert sorted((n, who, way) for n, who, way, _ in events) == sorted(
+    assert sorted((n, who, way) for n, who, way, *_ in events) == sorted(
         zip(c.line.tolist(), c.identity.tolist(), c.direction.tolist(), strict=True)
     )
     assert LIVE_STAGES == ("camera", "motion", "detect", "track", "count")

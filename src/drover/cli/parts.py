@@ -30,7 +30,7 @@ from drover.core.run_files import write_run
 from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
 from drover.core.types import Crossings, Detections, Truth
 
-__all__ = ["draw_scene", "headless_demo", "link_boxes", "report", "run_one", "window"]
+__all__ = ["draw_scene", "headless_demo", "link_boxes", "report", "run_one", "size_of", "window"]
 
 MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
 MOST_ALARMS = 20  # printed; the table has them all
@@ -92,6 +92,16 @@ def boxes_of(path: Path, clip: ClipInfo, keep_good_rows: bool) -> Detections:
     return found.detections(frame_count=clip.frame_count, size=size)
 
 
+def size_of(text: str, option: str) -> tuple[int, int]:
+    """A size of pictures as it is typed, 1280x720."""
+    parts = text.lower().split("x")
+    if len(parts) != 2 or not all(
+        part.isascii() and part.isdigit() and len(part) < 6 and 0 < int(part) <= 65536 for part in parts
+    ):
+        raise typer.BadParameter(f"{option} must be width x height as 1280x720; got {text}")
+    return int(parts[0]), int(parts[1])
+
+
 def link_boxes(
     out: Path,
     recipe: Path | None,
@@ -105,12 +115,7 @@ def link_boxes(
     """Link boxes of another detector without any footage."""
     if detections is None or frame_size is None or rate is None:
         raise typer.BadParameter("give a clip, or --detections with --frame-size and --rate")
-    parts = frame_size.lower().split("x")
-    if len(parts) != 2 or not all(
-        part.isascii() and part.isdigit() and len(part) < 6 and 0 < int(part) <= 65536 for part in parts
-    ):
-        raise typer.BadParameter(f"--frame-size must be width x height as 1280x720; got {frame_size}")
-    size = int(parts[0]), int(parts[1])
+    size = size_of(frame_size, "--frame-size")
     clip = ClipInfo(str(detections), *size, rate, np.arange(MOST_FRAMES) / rate, "no footage")
     boxes = boxes_of(detections, clip, keep_good_rows)
     last = int(np.flatnonzero(np.diff(boxes.frame_start))[-1]) + 1 if len(boxes) else 1

@@ -9,6 +9,7 @@ long is thinned, which moves a crossing by less than the path's own jitter.
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -22,7 +23,7 @@ from drover.core.recipe import CountSettings, LineSettings
 from drover.core.settings.count import REFERENCES
 from drover.core.types import DEFAULT_CLASS, Crossings, Tracks
 
-__all__ = ["LiveCount", "LiveEvents", "LiveRows"]
+__all__ = ["LiveCount", "LiveCrossing", "LiveEvents", "LiveRows"]
 
 EVERY = 0.2  # s between two looks at what holds
 MOST_ROWS = 750  # of one path, from which its older half is thinned
@@ -40,13 +41,23 @@ class LiveRows:
     class_id: NDArray[np.int16]
 
 
+class LiveCrossing(NamedTuple):
+    """A crossing that holds: line number, identity, direction, time (s), class and place (px)."""
+
+    line: int
+    identity: int
+    direction: int
+    time: float
+    class_id: int
+    x: float
+    y: float
+
+
 @dataclass(frozen=True)
 class LiveEvents:
-    """What came to hold: crossings as (line number, identity, direction, time s), stays as (zone number, identity,
-    enter s, leave s), and alarms.
-    """
+    """What came to hold: crossings, stays as (zone number, identity, enter s, leave s), and alarms."""
 
-    crossings: tuple[tuple[int, int, int, float], ...] = ()
+    crossings: tuple[LiveCrossing, ...] = ()
     stays: tuple[tuple[int, int, float, float], ...] = ()
     alarms: tuple[Alarm, ...] = ()
 
@@ -168,13 +179,15 @@ class LiveCount:
 
     def _crossings(
         self, found: Crossings, tracks: Tracks, times: Float, known: KnownPaths, gone: set[int]
-    ) -> tuple[tuple[int, int, int, float], ...]:
+    ) -> tuple[LiveCrossing, ...]:
         """Crossings that hold by now and were not told before."""
         out = []
         clear: dict[tuple[int, int], float] = {}
-        for number, who, way, when in zip(
-            found.line.tolist(), found.identity.tolist(), found.direction.tolist(), found.time.tolist(), strict=True
-        ):
+        for one in map(
+            LiveCrossing, found.line.tolist(), found.identity.tolist(), found.direction.tolist(), found.time.tolist(),
+            found.class_id.tolist(), found.x.tolist(), found.y.tolist(),
+        ):  # fmt: skip
+            number, who, way, when = one[:4]
             path, line = self._paths[who], self._settings.line[number]
             key = (number, way, round(when, 6))
             if key in path.told:
@@ -189,8 +202,8 @@ class LiveCount:
                     continue
             path.waiting.pop(key, None)
             path.told.add(key)
-            out.append((number, who, way, when))
-        return tuple(sorted(out, key=lambda one: one[3]))
+            out.append(one)
+        return tuple(sorted(out, key=lambda one: one.time))
 
     def _last_clear(self, line: LineSettings, who: int, tracks: Tracks, times: Float, known: KnownPaths) -> float:
         """The last moment at which a path was outside a line's dead band, s; for any two points, all of them."""
@@ -221,12 +234,10 @@ class LiveCount:
                 out.append((number, who, enter, leave))
         return tuple(sorted(out, key=lambda one: one[2]))
 
-    def _alarms(
-        self, counted: Counted, crossings: tuple[tuple[int, int, int, float], ...], *, ended: bool
-    ) -> tuple[Alarm, ...]:
+    def _alarms(self, counted: Counted, crossings: tuple[LiveCrossing, ...], *, ended: bool) -> tuple[Alarm, ...]:
         """Wrong ways as their crossings are told; all else once, as soon as what it rests on is sure."""
         until = np.inf if ended else self._now - self._lag
-        told = {(who, self._settings.line[number].name, when) for number, who, _, when in crossings}
+        told = {(one.identity, self._settings.line[one.line].name, one.time) for one in crossings}
         out = [
             alarm
             for alarm in counted.alarms

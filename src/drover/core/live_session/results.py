@@ -1,0 +1,153 @@
+"""What a live run writes: every crossing, stay and alarm the moment it holds, and the totals every few seconds."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+from collections import OrderedDict
+from contextlib import suppress
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import IO, Any
+
+from drover.core.count.live import LiveEvents
+from drover.core.errors import DroverError
+from drover.core.formats.count_tables import ALARM_COLUMNS
+from drover.core.formats.crossing_rows import CROSSING_COLUMNS, write_counts
+from drover.core.recipe import Recipe
+from drover.core.types import DEFAULT_CLASS
+
+__all__ = ["LiveResults"]
+
+MOST_REMEMBERED = 20_000  # identities that are known to have crossed: more are of long ago
+STAY_COLUMNS = ("zone", "identity", "enter", "leave", "dwell", "at")
+
+
+class LiveResults:
+    """The files of one live run, in a folder of its own; rows are on disk when a call returns.
+
+    Parameters
+    ----------
+    folder : Path
+    recipe : Recipe
+    started : the time at which the stream's clock began
+
+    Raises
+    ------
+    DroverError
+        When the folder cannot be written, or holds another live run already.
+    """
+
+    def __init__(self, folder: Path, recipe: Recipe, started: datetime) -> None:
+        self._folder, self._recipe, self._started = folder, recipe, started
+        self._totals = {line.name: [0, 0, 0, 0] for line in recipe.count.line}
+        self._known: OrderedDict[tuple[str, int, int], None] = OrderedDict()
+        self.crossings = 0
+        try:
+            self._files = {
+                name: self._opened(name, columns)
+                for name, columns in (
+                    ("crossings.csv", (*CROSSING_COLUMNS, "at")),
+                    ("zones.csv", STAY_COLUMNS),
+                    ("alarms.csv", (*ALARM_COLUMNS, "at")),
+                )
+            }
+        except FileExistsError as error:
+            raise DroverError(f"{folder}: holds a live run already; choose another folder with --out") from error
+        except OSError as error:
+            raise self._cannot(error) from error
+
+    def add(self, events: LiveEvents, frame: int) -> None:
+        """Write what one frame brought.
+
+        Raises
+        ------
+        DroverError
+            When it cannot be written, as on a full disk; what was written stays.
+        """
+        try:
+            for one in events.crossings:
+                name = self._recipe.count.line[one.line].name
+                self._count(name, one.identity, one.direction)
+                self._row("crossings.csv", [
+                    name, one.identity, DEFAULT_CLASS, frame + 1, f"{one.time:.4f}", one.direction, f"{one.x:.2f}",
+                    f"{one.y:.2f}", self._at(one.time),
+                ])  # fmt: skip
+            for zone, who, enter, leave in events.stays:
+                name = self._recipe.count.zone[zone].name
+                self._row(
+                    "zones.csv", [name, who, f"{enter:.4f}", f"{leave:.4f}", f"{leave - enter:.4f}", self._at(leave)]
+                )
+            for one in events.alarms:
+                self._row("alarms.csv", [
+                    one.kind, one.place, one.identity, frame + 1, f"{one.time:.4f}", f"{one.value:g}", f"{one.limit:g}",
+                    self._at(one.time),
+                ])  # fmt: skip
+            for name, rows in (
+                ("crossings.csv", events.crossings), ("zones.csv", events.stays), ("alarms.csv", events.alarms)
+            ):  # fmt: skip
+                if rows:
+                    self._files[name].flush()
+                    os.fsync(self._files[name].fileno())
+        except OSError as error:
+            raise self._cannot(error) from error
+
+    def sum_up(self, facts: dict[str, Any]) -> None:
+        """Write ``counts.csv`` and ``live.json``, each whole.
+
+        Raises
+        ------
+        DroverError
+        """
+        rows: list[dict[str, str | int]] = [
+            {"line": name, "class": DEFAULT_CLASS, "forward": t[0], "back": t[1], "net": t[0] - t[1],
+             "passages": t[0] + t[1], "identities_forward": t[2], "identities_back": t[3]}
+            for name, t in self._totals.items()
+        ]  # fmt: skip
+        counts, live = self._folder / ".counts.draft", self._folder / ".live.draft"
+        try:
+            write_counts(counts, rows)
+            counts.replace(self._folder / "counts.csv")
+            live.write_text(json.dumps({"started": self._started.isoformat(), **facts}, indent=2) + "\n", "utf-8")
+            live.replace(self._folder / "live.json")
+        except OSError as error:
+            raise self._cannot(error) from error
+
+    def totals(self) -> dict[str, tuple[int, int]]:
+        """Passages forward and back of each line so far."""
+        return {name: (t[0], t[1]) for name, t in self._totals.items()}
+
+    def close(self) -> None:
+        """Let go of the files."""
+        for file in self._files.values():
+            with suppress(OSError):
+                file.close()
+
+    def _opened(self, name: str, columns: tuple[str, ...]) -> IO[str]:
+        file = (self._folder / name).open("x", encoding="utf-8", newline="")
+        csv.writer(file, lineterminator="\n").writerow(columns)
+        file.flush()
+        return file
+
+    def _row(self, name: str, values: list[Any]) -> None:
+        csv.writer(self._files[name], lineterminator="\n").writerow(values)
+
+    def _count(self, name: str, who: int, way: int) -> None:
+        self.crossings += 1
+        back = way < 0
+        totals, key = self._totals[name], (name, who, way)
+        totals[back] += 1
+        if key not in self._known:
+            totals[2 + back] += 1
+            self._known[key] = None
+        self._known.move_to_end(key)
+        while len(self._known) > MOST_REMEMBERED:
+            self._known.popitem(last=False)
+
+    def _at(self, seconds: float) -> str:
+        """A moment of the stream by the clock on the wall, UTC."""
+        return (self._started + timedelta(seconds=seconds)).astimezone(UTC).isoformat(timespec="milliseconds")
+
+    def _cannot(self, error: OSError) -> DroverError:
+        return DroverError(f"{self._folder}: cannot be written ({error.strerror}); free some space")

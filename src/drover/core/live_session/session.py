@@ -1,0 +1,234 @@
+"""A live run: one thread reads the source and never waits, another works; what cannot be kept up with is dropped.
+
+The rule: pictures wait in a queue of at most a second. Where it is full the oldest goes, so that what is looked at is
+never older than that; how many went is counted.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from drover.core.errors import DroverError, FootageError
+from drover.core.footage.stream import Arrival, Source, StreamClock, StreamReader
+from drover.core.footage_types import Frame
+from drover.core.live import LiveRun, LiveStep
+from drover.core.live_session.facts import LiveFacts, Meter
+from drover.core.live_session.recording import Recording
+from drover.core.live_session.results import LiveResults
+from drover.core.recipe import Recipe
+
+__all__ = ["LiveSession"]
+
+QUEUE = 1.0  # s of pictures that may wait
+BACK_OFF = (0.5, 1.0, 2.0, 4.0, 8.0)  # s before each new try, the last one for all further
+SUM_UP_EVERY = 2.0  # s
+OnStep = Callable[[Frame, LiveStep, LiveFacts], None]
+
+
+class LiveSession:
+    """One source, one recipe, one folder of results.
+
+    Parameters
+    ----------
+    source : Source
+    recipe : Recipe
+    folder : Path
+    record : bool
+        Keep the stream beside the results.
+    wanted : (width, height, frames/s), optional
+        Asked of a camera device.
+    give_up : float
+        Seconds without a picture after which the run ends; 0 for never.
+
+    Raises
+    ------
+    DroverError
+        When the source is not there at the start, or the folder cannot be used.
+    """
+
+    def __init__(
+        self,
+        source: Source,
+        recipe: Recipe,
+        folder: Path,
+        *,
+        record: bool = False,
+        wanted: tuple[int, int, float] | None = None,
+        give_up: float = 0.0,
+    ) -> None:
+        self._source, self._recipe, self._wanted, self._give_up = source, recipe, wanted, give_up
+        self._clock, self._meter = StreamClock(), Meter()
+        self._ready: deque[Arrival] = deque()
+        self._news, self._stop = threading.Condition(), threading.Event()
+        self._facts, self._noting = LiveFacts(), threading.Lock()
+        self._failed: DroverError | None = None
+        self._came, self._broken_before = 0, 0
+        self._last_frame = time.monotonic()
+        self._recording = Recording(folder) if record else None
+        self._reader: StreamReader | None = self._connected()
+        self._results = LiveResults(folder, recipe, datetime.now(UTC))
+        self._run: LiveRun | None = None
+        self._begun, self._summed = time.monotonic(), time.monotonic()
+        self._identities = 0
+        self._thread = threading.Thread(target=self._read, name="drover-camera", daemon=True)
+
+    @property
+    def facts(self) -> LiveFacts:
+        """How it does by now."""
+        return self._facts
+
+    @property
+    def totals(self) -> dict[str, tuple[int, int]]:
+        """Passages forward and back of each line so far."""
+        return self._results.totals()
+
+    def run(self, *, stopped: Callable[[], bool] = lambda: False, on_step: OnStep | None = None) -> LiveFacts:
+        """Work until told to stop, or the source has been gone for too long; what was counted is written by then.
+
+        Raises
+        ------
+        DroverError
+            When results cannot be written any more.
+        """
+        self._thread.start()
+        try:
+            while not stopped() and not self._stop.is_set():
+                arrival = self._next()
+                if arrival is not None:
+                    self._work(arrival, on_step)
+                self._sum_up(always=False)
+                if self._failed is not None:
+                    raise self._failed
+        finally:
+            self._stop.set()
+            self._thread.join(15)
+            if self._run is not None:
+                self._results.add(self._run.finish(), max(0, self._came - 1))
+            self._note(connection="ended", crossings=self._results.crossings)
+            self._sum_up(always=True)
+            self._results.close()
+            if self._recording is not None:
+                self._recording.close()
+        return self._facts
+
+    # --- working --------------------------------------------------------------------------------------------------
+
+    def _next(self) -> Arrival | None:
+        with self._news:
+            if not self._ready:
+                self._news.wait(0.1)
+            return self._ready.popleft() if self._ready else None
+
+    def _work(self, arrival: Arrival, on_step: OnStep | None) -> None:
+        frame = arrival.frame
+        if self._run is None:
+            height, width = frame.grey.shape
+            rate = self._reader.rate if self._reader is not None else 25.0
+            self._run = LiveRun(self._recipe, (width, height), rate)
+            self._note(size=(width, height))
+        step = self._run.step(frame)
+        self._results.add(step.events, frame.index)
+        self._meter.note(arrival.at, time.monotonic(), crossed=bool(step.events.crossings))
+        self._identities = max(self._identities, int(step.rows.identity.max(initial=0)))
+        self._note(frames=self._facts.frames + 1, identities=self._identities, crossings=self._results.crossings)
+        if on_step is not None:
+            on_step(frame, step, self._facts)
+
+    def _sum_up(self, *, always: bool) -> None:
+        now = time.monotonic()
+        if not always and now - self._summed < SUM_UP_EVERY:
+            return
+        self._summed = now
+        reader = self._reader
+        self._note(
+            seconds=round(now - self._begun, 2), clock_jumps=self._clock.jumps,
+            broken=self._broken_before + (0 if reader is None else reader.broken), **self._meter.figures(now),
+        )  # fmt: skip
+        self._results.sum_up({
+            "source": self._source.name, "recipe": self._recipe.model_dump(mode="json"), **self._facts.as_dict(),
+            "recordings": [] if self._recording is None else [path.name for path in self._recording.files],
+        })  # fmt: skip
+
+    def _note(self, **changes: object) -> None:
+        with self._noting:  # both threads note, each its own figures
+            self._facts = replace(self._facts, **changes)  # type: ignore[arg-type]
+
+    # --- reading, on a thread of its own ------------------------------------------------------------------------
+
+    def _connected(self) -> StreamReader:
+        size = self._facts.size if self._facts.size[0] else None
+        record = None if self._recording is None else self._recording.add
+        made = StreamReader(
+            self._source, self._clock, size=size, first=self._came, wanted=self._wanted, record=record
+        )  # fmt: skip
+        self._note(connection="connected")
+        return made
+
+    def _read(self) -> None:
+        try:
+            while not self._stop.is_set():
+                trouble = self._read_once()
+                if self._stop.is_set() or not self._come_back(trouble):
+                    return
+        except DroverError as error:
+            self._failed = error
+        except Exception as error:  # noqa: BLE001 - told by the thread that works
+            self._failed = FootageError(f"{self._source.name}: cannot be read ({type(error).__name__}: {error})")
+        finally:
+            if self._reader is not None:
+                self._reader.close()
+
+    def _read_once(self) -> str:
+        """All pictures of one connection; why it ended."""
+        reader = self._reader
+        if reader is None:
+            return ""
+        most = max(2, round(QUEUE * reader.rate))
+        try:
+            for arrival in reader.arrivals():
+                if self._stop.is_set():
+                    return ""
+                self._last_frame = arrival.at
+                self._came = arrival.frame.index + 1
+                if len(reader.sizes) > 1:
+                    self._note(sizes_seen=max(self._facts.sizes_seen, len(set(reader.sizes))))
+                with self._news:
+                    self._ready.append(arrival)
+                    if len(self._ready) > most:
+                        self._ready.popleft()
+                        self._note(dropped=self._facts.dropped + 1)
+                    self._news.notify()
+        except FootageError as error:
+            if "recording" in str(error):
+                raise
+            return str(error)
+        return f"{self._source.name}: ended"
+
+    def _come_back(self, trouble: str) -> bool:
+        """Connect again, each try after a longer while; False where that is given up."""
+        if self._reader is not None:
+            self._broken_before += self._reader.broken
+            self._reader.close()
+            self._reader = None
+        self._clock.break_off()
+        self._note(connection="waiting for the source", last_trouble=trouble)
+        for tries in range(1_000_000_000):
+            if self._stop.wait(BACK_OFF[min(tries, len(BACK_OFF) - 1)]):
+                return False
+            if self._give_up and time.monotonic() - self._last_frame > self._give_up:
+                self._stop.set()
+                return False
+            try:
+                self._reader = self._connected()
+            except FootageError as error:
+                self._note(last_trouble=str(error))
+                continue
+            self._note(reconnects=self._facts.reconnects + 1)
+            return True
+        return False
