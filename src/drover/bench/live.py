@@ -1,4 +1,4 @@
-"""A camera for minutes, with everything that goes wrong: memory, delays, and what was missed of the whole-clip count."""
+"""A camera for minutes, with all that goes wrong: memory, delays, and the count beside the whole clip's."""
 
 from __future__ import annotations
 
