@@ -7,6 +7,7 @@ from pathlib import Path
 
 from drover.core.recipe import ClassLimit, LineSettings, Recipe, ZoneSettings, is_auto
 from drover.core.setting_info import setting_info, settings_of
+from drover.core.settings.send import ReceiverSettings
 
 INTRO = """# The recipe
 
@@ -67,12 +68,33 @@ longest_stay = 60.0   # s, then an alarm
 """
 
 
+RECEIVERS = """
+## [[send.receiver]]
+
+One table a receiver of a live run's events. Each event is a POST of its own with a JSON body and an `id`; what is
+not taken (an answer other than 2xx, or none) stays in `events.jsonl` and is tried again, in order, with pauses up to
+half a minute. A redirect is not followed. The access token, if the receiver needs one, is sent as
+`Authorization: Bearer`; it never stands in the recipe itself.
+
+```toml
+[[send.receiver]]
+name = "Office"
+url = "https://office.example/events"
+what = ["crossings", "totals"]
+password_env = "OFFICE_TOKEN"
+```
+
+| key | what it is |
+| --- | --- |
+"""
+
+
 def page() -> str:
     """The whole page."""
     parts, section = [INTRO], ""
     for path, model, name in settings_of(Recipe):
         folder = path.rpartition(".")[0]
-        if path in ("count.line", "count.zone", "detect.boxes.class_limit"):
+        if path in ("count.line", "count.zone", "detect.boxes.class_limit", "send.receiver"):
             continue
         field = model.model_fields[name]
         if folder != section:
@@ -95,6 +117,8 @@ def page() -> str:
     parts += [f"| `{name}` | {field.description} |\n" for name, field in LineSettings.model_fields.items()]
     parts.append(ZONES)
     parts += [f"| `{name}` | {field.description} |\n" for name, field in ZoneSettings.model_fields.items()]
+    parts.append(RECEIVERS)
+    parts += [f"| `{name}` | {field.description} |\n" for name, field in ReceiverSettings.model_fields.items()]
     return "".join(parts)
 
 

@@ -308,3 +308,56 @@ def test_export_draws_what_was_found_and_says_what_is_wrong_before_the_work(run,
     ):
         code, _, err = run("export", *given, *wrong)
         assert code == 1 and words in err and err.count("\n") == 1, err
+
+
+def test_a_camera_is_counted_until_it_is_stopped_and_the_run_ends_well(tmp_path):
+    program = str(Path(sys.executable).with_name("drover"))
+    camera = subprocess.Popen(
+        [program, "stand-in", str(SHORT.clip), "--fault", "cut@6+0.5"], stdout=subprocess.PIPE, text=True
+    )
+    assert camera.stdout is not None
+    address = camera.stdout.readline().split()[-1]
+    out = tmp_path / "out"
+    run = subprocess.Popen(
+        [program, "live", address, "--out", str(out), "--recipe", str(SHORT.recipe)],
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    assert run.stdout is not None
+    told = run.stdout.readline()  # the first crossing, told as it holds
+    written = (out / "crossings.csv").read_text().splitlines()
+    run.send_signal(signal.SIGINT)
+    rest, err = run.communicate(timeout=60)
+    camera.send_signal(signal.SIGINT)
+    camera.communicate(timeout=60)
+    assert " crossed " in told
+    assert len(written) >= 2
+    assert (run.returncode, err) == (0, "")
+    assert "pictures" in rest
+    assert f"written to {out}" in rest
+    assert camera.returncode == 0
+    facts = json.loads((out / "live.json").read_text())
+    assert facts["connection"] == "ended"
+    assert facts["frames"] > 25
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (["live", "tcp://127.0.0.1:9", "--recipe", SHORT.recipe], "is not there; check the address"),
+        (["live", "tcp://127.0.0.1:9"], "no line and no zone"),
+        (["live", SHORT.clip, "--recipe", SHORT.recipe], "use 'drover run'"),
+        (["batch", SHORT.clip.parent / "none"], "there is no such file"),
+    ],
+)
+def test_cameras_and_batches_that_cannot_begin_say_why_in_one_line(run, tmp_path, arguments, message):
+    code, _, err = run(*arguments, "--out", tmp_path / "out")
+    assert code == 1
+    assert message in err
+    assert err.count("\n") == 1
+
+
+def test_a_batch_s_preview_writes_nothing_and_says_what_was_found(run, tmp_path):
+    code, out, err = run("batch", SHORT.clip, "--out", tmp_path / "out", "--recipe", SHORT.recipe, "--preview", 1)
+    assert (code, err) == (0, "")
+    assert "identities" in out
+    assert not (tmp_path / "out").exists()

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import json
+import sys
 import tempfile
 import time
 from pathlib import Path
@@ -13,17 +15,18 @@ from rich.status import Status
 
 from drover.cli.parts import draw_scene, size_of
 from drover.cli.progress import shown_progress
-from drover.cli.stopping import asked_to_stop
+from drover.cli.stopping import asked_to_stop, stop_was_heard
 from drover.core.errors import DroverError
 from drover.core.footage.stand_in import StandIn, fault_of
 from drover.core.footage.stream import source_of
 from drover.core.live_session.facts import LiveFacts
+from drover.core.live_session.outbox import Courier
 from drover.core.live_session.session import LiveSession
 from drover.core.recipe import Recipe
 from drover.core.run_files import ready_folder
 from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
 
-__all__ = ["play_stand_in", "run_live"]
+__all__ = ["play_stand_in", "run_live", "send_again"]
 
 TELL_EVERY = 0.5  # s
 
@@ -75,7 +78,12 @@ def run_live(
 
         with contextlib.suppress(KeyboardInterrupt):  # the run has ended by then, and all that was counted is written
             session.run(stopped=stopped, on_step=on_step)
+    stop_was_heard()
     print(_words(session.facts, session.totals))
+    for one in session.deliveries:
+        if one.waiting:
+            print(f"drover: {one.name}: not all events were taken ({one.trouble}); to try again: drover send {out}",
+                  file=sys.stderr)  # fmt: skip
     print(f"written to {out}")
 
 
@@ -109,5 +117,28 @@ def play_stand_in(what: str, port: int, faults: tuple[str, ...], seconds: float)
             print(f"{camera.info.width} x {camera.info.height}, {camera.info.rate:g} pictures a second at "
                   f"{camera.address}", flush=True)  # fmt: skip
             print(f"to count on it: drover live {camera.address} --recipe RECIPE --out FOLDER", flush=True)
-            while not camera.ended and not asked_to_stop():
-                time.sleep(0.1)
+            with contextlib.suppress(KeyboardInterrupt):
+                while not camera.ended and not asked_to_stop():
+                    time.sleep(0.1)
+    stop_was_heard()
+
+
+def send_again(folder: Path) -> bool:
+    """Bring what a live run could not; whether all was taken.
+
+    Raises
+    ------
+    DroverError
+    """
+    try:
+        facts = json.loads((folder / "live.json").read_text(encoding="utf-8"))
+        recipe = Recipe.model_validate(facts["recipe"], strict=False)
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise DroverError(f"{folder}: holds no live run with receivers; give the folder of one") from error
+    couriers = [Courier(folder, receiver) for receiver in recipe.send.receiver]
+    while any(one.delivery.waiting for one in couriers) and not asked_to_stop():
+        time.sleep(0.1)
+    ended = [one.close() for one in couriers]
+    for one in ended:
+        print(f"{one.name}: {one.taken} events taken" + (f", others wait ({one.trouble})" if one.waiting else ""))
+    return not any(one.waiting for one in ended)

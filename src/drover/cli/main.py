@@ -16,6 +16,7 @@ import typer
 from typer.main import get_command
 
 from drover import __version__
+from drover.cli.camera_commands import COMMANDS
 from drover.cli.parts import draw_scene, headless_demo, link_boxes, report, run_one, window
 from drover.cli.progress import shown_progress
 from drover.cli.tables import print_score_table
@@ -64,6 +65,10 @@ def demo(
         headless_demo(out)
     else:
         window(["--demo"])
+
+
+for _name, _command in COMMANDS.items():
+    app.command(_name)(_command)
 
 
 @app.command("open")
@@ -153,46 +158,6 @@ def batch(
         preview_batch(clips, settings, out, preview)
     elif not do_batch(clips, settings, out, workers, projects):
         raise typer.Exit(1)
-
-
-@app.command()
-def live(
-    source: Annotated[
-        str, typer.Argument(metavar="SOURCE", help="A stream (rtsp, http, tcp, udp) or a device as /dev/video0.")
-    ],
-    out: Annotated[Path, typer.Option(help="Folder for the results of this run.")],
-    recipe: Annotated[Path | None, typer.Option(help="Recipe (TOML); what it leaves out keeps its default.")] = None,
-    seconds: Annotated[float, typer.Option(min=0, help="How long to run; until stopped if not given.")] = 0.0,
-    record: Annotated[bool, typer.Option("--record", help="Keep the stream beside the results.")] = False,
-    size: Annotated[str | None, typer.Option(help="Asked of a device, as 1280x720.")] = None,
-    rate: Annotated[float, typer.Option(min=1, max=240, help="Frames a second asked of a device.")] = 25.0,
-    give_up: Annotated[
-        float, typer.Option(min=0, help="Seconds without a picture after which to end; 0 waits for ever.")
-    ] = 0.0,
-) -> None:
-    """Count on a camera as it comes; every crossing is written at once. Ctrl-C ends it."""
-    from drover.cli.live import run_live
-
-    settings = read_recipe(recipe) if recipe else Recipe()
-    run_live(source, settings, out, seconds=seconds, record=record, size=size, rate=rate, give_up=give_up)
-
-
-@app.command("stand-in")
-def stand_in(
-    what: Annotated[str, typer.Argument(metavar="SCENE | CLIP", help="A video, or a scene that 'simulate' draws.")],
-    port: Annotated[int, typer.Option(min=0, max=65535, help="Port on this machine; any free one if 0.")] = 0,
-    fault: Annotated[
-        list[str] | None,
-        typer.Option(
-            help="What goes wrong, at which second, for how long: cut@5+2; or late, dropped, corrupt, size, clock."
-        ),
-    ] = None,
-    seconds: Annotated[float, typer.Option(min=0, help="How long to play; until stopped if not given.")] = 0.0,
-) -> None:
-    """Play a clip or a scene in real time as a network stream on this machine, as a camera would."""
-    from drover.cli.live import play_stand_in
-
-    play_stand_in(what, port, tuple(fault or ()), seconds)
 
 
 @app.command()

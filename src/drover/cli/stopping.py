@@ -10,7 +10,7 @@ import signal
 import threading
 from types import FrameType
 
-__all__ = ["asked_to_stop", "hear_stops"]
+__all__ = ["asked_to_stop", "hear_stops", "stop_was_heard"]
 
 _asked = threading.Event()
 
@@ -23,6 +23,11 @@ def hear_stops() -> None:
 def asked_to_stop() -> bool:
     """Whether somebody has pressed Ctrl-C."""
     return _asked.is_set()
+
+
+def stop_was_heard() -> None:
+    """A stop was what was waited for, and has been obeyed: the work ended well."""
+    _asked.clear()
 
 
 def _on_stop(number: int, frame: FrameType | None) -> None:

@@ -15,6 +15,7 @@ from drover.core.count.live import LiveEvents
 from drover.core.errors import DroverError
 from drover.core.formats.count_tables import ALARM_COLUMNS
 from drover.core.formats.crossing_rows import CROSSING_COLUMNS, write_counts
+from drover.core.live_session.outbox import Outbox
 from drover.core.recipe import Recipe
 from drover.core.types import DEFAULT_CLASS
 
@@ -45,6 +46,7 @@ class LiveResults:
         self._known: OrderedDict[tuple[str, int, int], None] = OrderedDict()
         self.crossings = 0
         try:
+            self._outbox = Outbox(folder, started.astimezone(UTC).strftime("%Y%m%dT%H%M%S%f"))
             self._files = {
                 name: self._opened(name, columns)
                 for name, columns in (
@@ -90,6 +92,41 @@ class LiveResults:
                 if rows:
                     self._files[name].flush()
                     os.fsync(self._files[name].fileno())
+            self._outbox.add(self._told(events))
+        except OSError as error:
+            raise self._cannot(error) from error
+
+    def _told(self, events: LiveEvents) -> list[dict[str, Any]]:
+        """The same as events for others, in order of time."""
+        lines, zones = self._recipe.count.line, self._recipe.count.zone
+        told: list[dict[str, Any]] = [
+            {"kind": "crossing", "line": lines[one.line].name, "identity": one.identity, "class": DEFAULT_CLASS,
+             "direction": one.direction, "way": lines[one.line].way(one.direction), "time": round(one.time, 4),
+             "at": self._at(one.time), "x": round(one.x, 2), "y": round(one.y, 2)}
+            for one in events.crossings
+        ]  # fmt: skip
+        told += [
+            {"kind": "stay", "zone": zones[zone].name, "identity": who, "enter": round(enter, 4),
+             "leave": round(leave, 4), "time": round(leave, 4), "at": self._at(leave)}
+            for zone, who, enter, leave in events.stays
+        ]  # fmt: skip
+        told += [
+            {"kind": "alarm", "what": one.kind, "place": one.place, "identity": one.identity,
+             "time": round(one.time, 4), "at": self._at(one.time), "value": one.value, "limit": one.limit}
+            for one in events.alarms
+        ]  # fmt: skip
+        return sorted(told, key=lambda event: event["time"])
+
+    def tell_totals(self, time: float) -> None:
+        """An event of the totals so far, at ``time`` s.
+
+        Raises
+        ------
+        DroverError
+        """
+        lines = {name: {"forward": t[0], "back": t[1]} for name, t in self._totals.items()}
+        try:
+            self._outbox.add([{"kind": "totals", "time": round(time, 4), "at": self._at(time), "lines": lines}])
         except OSError as error:
             raise self._cannot(error) from error
 
@@ -120,7 +157,7 @@ class LiveResults:
 
     def close(self) -> None:
         """Let go of the files."""
-        for file in self._files.values():
+        for file in (*self._files.values(), self._outbox):
             with suppress(OSError):
                 file.close()
 

@@ -10,7 +10,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import asdict, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -19,6 +19,7 @@ from drover.core.footage.stream import Arrival, Source, StreamClock, StreamReade
 from drover.core.footage_types import Frame
 from drover.core.live import LiveRun, LiveStep
 from drover.core.live_session.facts import LiveFacts, Meter
+from drover.core.live_session.outbox import Courier, Delivery, token_of
 from drover.core.live_session.recording import Recording
 from drover.core.live_session.results import LiveResults
 from drover.core.recipe import Recipe
@@ -28,6 +29,7 @@ __all__ = ["LiveSession"]
 QUEUE = 1.0  # s of pictures that may wait
 BACK_OFF = (0.5, 1.0, 2.0, 4.0, 8.0)  # s before each new try, the last one for all further
 SUM_UP_EVERY = 2.0  # s
+PATIENCE = 5.0  # s that receivers have at the end to take what there is
 OnStep = Callable[[Frame, LiveStep, LiveFacts], None]
 
 
@@ -71,11 +73,15 @@ class LiveSession:
         self._came, self._broken_before = 0, 0
         self._last_frame = time.monotonic()
         self._recording = Recording(folder) if record else None
+        for receiver in recipe.send.receiver:
+            token_of(receiver)  # said before anything is begun
         self._reader: StreamReader | None = self._connected()
         self._results = LiveResults(folder, recipe, datetime.now(UTC))
+        self._couriers = [Courier(folder, one) for one in recipe.send.receiver]
         self._run: LiveRun | None = None
         self._begun, self._summed = time.monotonic(), time.monotonic()
-        self._identities = 0
+        self._identities, self._time, self._told = 0, 0.0, 0.0
+        self._left: list[Delivery] = []
         self._thread = threading.Thread(target=self._read, name="drover-camera", daemon=True)
 
     @property
@@ -87,6 +93,11 @@ class LiveSession:
     def totals(self) -> dict[str, tuple[int, int]]:
         """Passages forward and back of each line so far."""
         return self._results.totals()
+
+    @property
+    def deliveries(self) -> list[Delivery]:
+        """How far each receiver is."""
+        return self._left or [courier.delivery for courier in self._couriers]
 
     def run(self, *, stopped: Callable[[], bool] = lambda: False, on_step: OnStep | None = None) -> LiveFacts:
         """Work until told to stop, or the source has been gone for too long; what was counted is written by then.
@@ -110,6 +121,8 @@ class LiveSession:
             self._thread.join(15)
             if self._run is not None:
                 self._results.add(self._run.finish(), max(0, self._came - 1))
+                self._results.tell_totals(self._time)
+            self._left = [courier.close(PATIENCE) for courier in self._couriers]
             self._note(connection="ended", crossings=self._results.crossings)
             self._sum_up(always=True)
             self._results.close()
@@ -135,6 +148,10 @@ class LiveSession:
         step = self._run.step(frame)
         self._results.add(step.events, frame.index)
         self._meter.note(arrival.at, time.monotonic(), crossed=bool(step.events.crossings))
+        self._time = frame.time
+        if frame.time - self._told >= self._recipe.send.totals_every:
+            self._told = frame.time
+            self._results.tell_totals(frame.time)
         self._identities = max(self._identities, int(step.rows.identity.max(initial=0)))
         self._note(frames=self._facts.frames + 1, identities=self._identities, crossings=self._results.crossings)
         if on_step is not None:
@@ -152,6 +169,7 @@ class LiveSession:
         )  # fmt: skip
         self._results.sum_up({
             "source": self._source.name, "recipe": self._recipe.model_dump(mode="json"), **self._facts.as_dict(),
+            "receivers": [asdict(one) for one in self.deliveries],
             "recordings": [] if self._recording is None else [path.name for path in self._recording.files],
         })  # fmt: skip
 

@@ -8,6 +8,7 @@ from drover.core.settings.detect import (
     DetectSettings,
 )
 from drover.core.settings.score import ScoreSettings
+from drover.core.settings.send import SendSettings
 from drover.core.settings.track import (
     TrackSettings,
 )
@@ -24,3 +25,4 @@ class Recipe(Settings):
     count: CountSettings = CountSettings()
     score: ScoreSettings = ScoreSettings()
     words: WordSettings = WordSettings()
+    send: SendSettings = SendSettings()

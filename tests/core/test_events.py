@@ -1,0 +1,154 @@
+"""Events of a live run, brought to a real HTTP server that fails, goes away and comes back."""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+import pytest
+
+from drover.core.count.alarms import Alarm
+from drover.core.count.live import LiveCrossing, LiveEvents
+from drover.core.errors import DroverError, RecipeError
+from drover.core.live_session.outbox import Courier, Outbox, token_of
+from drover.core.live_session.results import LiveResults
+from drover.core.recipe import CountSettings, LineSettings, Recipe, dump_recipe, parse_recipe
+from drover.core.settings.send import ReceiverSettings
+
+QUICK = (0.05, 0.1)
+
+
+class Office:
+    """Takes what is posted; answers with ``answers`` first, then with 200."""
+
+    def __init__(self) -> None:
+        self.taken: list[dict] = []
+        self.tokens: set[str | None] = set()
+        self.answers: list[int] = []
+        self.asked = 0
+        self.port = 0
+
+    @contextmanager
+    def open(self):
+        office = self
+
+        class Desk(BaseHTTPRequestHandler):
+            def do_POST(self):
+                office.asked += 1
+                body = self.rfile.read(int(self.headers["Content-Length"]))
+                code = office.answers.pop(0) if office.answers else 200
+                if code == 200:
+                    office.taken.append(json.loads(body))
+                    office.tokens.add(self.headers.get("Authorization"))
+                self.send_response(code)
+                if code == 302:
+                    self.send_header("Location", f"http://127.0.0.1:{office.port}/elsewhere")
+                self.send_header("Content-Length", "0")
+                self.end_headers()
+
+            def log_message(self, *_):
+                pass
+
+        server = ThreadingHTTPServer(("127.0.0.1", self.port), Desk)
+        self.port = server.server_address[1]
+        thread = threading.Thread(target=server.serve_forever, args=(0.02,))
+        thread.start()
+        try:
+            yield
+        finally:
+            server.shutdown()
+            thread.join()
+            server.server_close()
+
+    def receiver(self, **more) -> ReceiverSettings:
+        return ReceiverSettings(name="Office", url=f"http://127.0.0.1:{self.port}/events", **more)
+
+
+def until(condition, seconds=15.0):
+    deadline = time.monotonic() + seconds
+    while not condition() and time.monotonic() < deadline:
+        time.sleep(0.01)
+    assert condition()
+
+
+def crossing(number: int) -> dict:
+    return {"kind": "crossing", "number": number}
+
+
+def test_every_event_arrives_once_and_in_order_though_the_receiver_fails_and_goes_away(tmp_path):
+    office, outbox = Office(), Outbox(tmp_path, "run")
+    office.answers = [500, 503, 302, 404]
+    with office.open():
+        courier = Courier(tmp_path, office.receiver(), patience=QUICK)
+        outbox.add([crossing(1), {"kind": "stay"}, crossing(2)])
+        until(lambda: len(office.taken) == 3)
+    outbox.add([crossing(n) for n in range(3, 30)])  # nobody is there
+    until(lambda: courier.delivery.trouble != "")
+    assert courier.delivery.waiting > 0
+    courier.close()
+    with (tmp_path / "events.jsonl").open("a") as file:
+        file.write('{"id": "cut by a ki\n')
+    # Another courier goes on where that one was, as after a kill.
+    with office.open():
+        again = Courier(tmp_path, office.receiver(), patience=QUICK)
+        outbox.add([crossing(30)])
+        ended = again.close(15.0)
+    outbox.close()
+    assert (ended.waiting, ended.trouble) == (0, "")
+    assert [event["number"] for event in office.taken if event["kind"] == "crossing"] == list(range(1, 31))
+    assert len({event["id"] for event in office.taken}) == 31
+    assert office.tokens == {None}
+
+
+def test_a_receiver_gets_what_it_asked_for_with_its_token_and_the_token_stays_secret(tmp_path, monkeypatch):
+    office, outbox = Office(), Outbox(tmp_path, "run")
+    monkeypatch.setenv("OFFICE_TOKEN", "sesame\n")
+    outbox.add([crossing(1), {"kind": "totals", "lines": {}}, {"kind": "alarm"}, crossing(2)])
+    with office.open():
+        wanted = office.receiver(what=("totals", "alarms"), password_env="OFFICE_TOKEN")
+        ended = Courier(tmp_path, wanted, patience=QUICK).close(15.0)
+    outbox.close()
+    assert [event["kind"] for event in office.taken] == ["totals", "alarm"]
+    assert office.tokens == {"Bearer sesame"}
+    assert ended.taken == 2
+    assert not any("sesame" in path.read_text() for path in tmp_path.iterdir())
+    (tmp_path / "token").write_text("from a file\n")
+    assert token_of(office.receiver(password_file=str(tmp_path / "token"))) == "from a file"
+    with pytest.raises(DroverError, match="NOT_SET is not set"):
+        token_of(office.receiver(password_env="NOT_SET"))
+    with pytest.raises(DroverError, match="cannot be read"):
+        token_of(office.receiver(password_file=str(tmp_path / "gone")))
+
+
+def test_what_a_run_brings_is_told_in_order_of_time_with_names_and_the_clock_on_the_wall(tmp_path):
+    line = LineSettings(name="Gap", points=((0.5, 0.9), (0.5, 0.1)), back_name="home")
+    results = LiveResults(tmp_path, Recipe(count=CountSettings(line=(line,))), datetime(2031, 5, 4, 12, tzinfo=UTC))
+    late, soon = LiveCrossing(0, 7, 1, 9.5, 0, 5.0, 6.0), LiveCrossing(0, 8, -1, 9.25, 0, 1.0, 2.0)
+    results.add(LiveEvents((late, soon), (), (Alarm("wrong way", "Gap", 8, 3, 9.4, 1.0, 0.0),)), 240)
+    results.tell_totals(10.0)
+    results.close()
+    told = [json.loads(row) for row in (tmp_path / "events.jsonl").read_text().splitlines()]
+    assert [event["kind"] for event in told] == ["crossing", "alarm", "crossing", "totals"]
+    assert told[0]["way"] == "home"
+    assert told[0]["at"] == "2031-05-04T12:00:09.250+00:00"
+    assert told[3]["lines"] == {"Gap": {"forward": 1, "back": 1}}
+    assert [event["id"][-2:] for event in told] == ["-1", "-2", "-3", "-4"]
+
+
+def test_receivers_in_a_recipe():
+    receiver = 'name = "Office"  # ours\nurl = "https://office.example/in"\nwhat = ["totals"]\n'
+    text = f"[send]\ntotals_every = 5\n\n[[send.receiver]]\n{receiver}"
+    recipe = parse_recipe(text)
+    assert recipe.send.totals_every == 5.0
+    assert recipe.send.receiver[0].what == ("totals",)
+    assert parse_recipe(dump_recipe(recipe, text)) == recipe
+    assert "# ours" in dump_recipe(recipe, text)
+    for url in ("ftp://office.example", "office", "http://", "http://a:b@office.example", "http://office.example/a b"):
+        with pytest.raises(RecipeError, match="must"):
+            parse_recipe(text.replace("https://office.example/in", url))
+    with pytest.raises(RecipeError, match="names that differ"):
+        parse_recipe(text + text[text.index("[[") :])
