@@ -11,9 +11,10 @@ from numba import njit
 from scipy.linalg import expm
 
 from drover.core.assignment import NOBODY, assign_groups
-from drover.core.recipe import AfterSettings, ScoreSettings, TrackSettings
+from drover.core.recipe import AfterSettings, Recipe, ScoreSettings, TrackSettings, with_value
 from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import simulate_boxes
+from drover.core.track import rows as row_module
 from drover.core.track.candidates import TERMS, pair_terms
 from drover.core.track.evidence import gap_lengths, gaps_of
 from drover.core.track.filters import (
@@ -30,7 +31,7 @@ from drover.core.track.measuring import measure, pace_of
 from drover.core.track.sharing import fit_boxes, pixel_table
 from drover.core.track.smoothing import smooth_line
 from drover.core.track.turning import _move, new_modes, stay_over
-from drover.core.track.whole_clip import link_detections
+from drover.core.track.whole_clip import begin, link_detections
 from drover.core.types import Detections, Tracks, TrackState
 
 RATE = 25.0
@@ -532,3 +533,21 @@ def test_five_pictures_a_second_are_enough():
     tracks = link(frames, settings, times=np.arange(24) / 5.0)
     assert tracks.paths.identity.tolist() == [1, 2]
     assert len(tracks) == 48
+
+
+def test_a_tracker_that_forgets_its_rows_goes_on_all_the_same(monkeypatch):
+    monkeypatch.setattr(row_module, "MOST_IDENTITIES", 30)
+    found, _ = simulate_boxes(25, 700, missed=0.3)
+    settings = with_value(with_value(Recipe(), "track.life.longest_gap", 0.1), "track.life.return_within", 0.3).track
+    times = np.arange(700) / RATE
+    (whole, boxes_of), (live, _) = (begin(found, times, RATE, settings) for _ in range(2))
+    for frame, now in enumerate(times.tolist()):
+        whole.step(now, boxes_of(frame))
+        live.step(now, boxes_of(frame))
+        for one, other in zip(whole.now(), live.now(), strict=True):
+            assert np.array_equal(one, other)
+        live.forget()
+        assert len(live._rows._identity) <= 31
+        assert live._rows.count == 0
+    assert len(whole._rows._identity) > 60
+    assert len(live._rows.columns["number"]) == 1024

@@ -70,11 +70,11 @@ def main() -> None:
     parser.add_argument("--minutes", type=float, default=10.0)
     seconds = 60 * parser.parse_args().minutes
     av.logging.set_level(None)
-    expected = _whole(seconds)
     with tempfile.TemporaryDirectory() as folder:
         facts, memory = _watch(seconds, Path(folder))
         with (Path(folder) / "crossings.csv").open() as file:
             rows = len(list(csv.DictReader(file)))
+    expected = _whole(seconds)
     late = memory[memory[:, 0] > SETTLED]
     growth = float(late[-3:, 1].mean() - late[:3, 1].mean()) if len(late) > 6 else float("nan")
     broken = sum(fault_of(text).lasts for text in FAULTS if text.startswith("cut"))
@@ -96,6 +96,8 @@ def main() -> None:
         ("growth of memory after that", f"{growth:+.1f} MiB", "none"),
     ):
         table.add_row(words, value, promise)
+    curve = ", ".join(f"{value:.0f} at {when / 60:.0f} min" for when, value in memory[:: max(1, len(memory) // 10)])
+    table.add_row("memory over time, MiB", curve, "")
     Console(highlight=False, markup=False).print(table)
 
 

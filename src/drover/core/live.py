@@ -58,6 +58,7 @@ class LiveRun:
         )  # fmt: skip
         self._tracker.step(frame.time, boxes.frozen())
         rows = LiveRows(*self._tracker.now())
+        self._tracker.forget()
         return LiveStep(found, rows, self._count.step(frame.time, rows))
 
     def finish(self) -> LiveEvents:

@@ -50,6 +50,11 @@ class LostOnes:
         self._within, self._look_weight = within, look_weight
         self._kept: deque[_Lost] = deque(maxlen=MOST_KEPT)
 
+    @property
+    def numbers(self) -> set[int]:
+        """Birth numbers of those that may come back."""
+        return {one.number for one in self._kept}
+
     def lose(self, living: Living, rows: NDArray[np.bool_]) -> None:
         """Remember the believed among the living that are given up inside the picture."""
         if self._within <= 0:

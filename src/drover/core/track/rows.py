@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -23,6 +25,7 @@ _COLUMNS: dict[str, tuple[type[np.generic], int]] = {
     "margin": (np.float32, 0),
     "nis": (np.float32, 0),
 }
+MOST_IDENTITIES = 10_000  # by number, kept for work that has no end
 MELTED = 1.6  # times the area of the filter's box: what is larger holds others too
 TENTATIVE, CONFIRMED, COASTING = int(TrackState.TENTATIVE), int(TrackState.CONFIRMED), int(TrackState.COASTING)
 
@@ -42,6 +45,7 @@ class TrackRows:
         self._count = 0
         self._frame_start = [0]
         self._identity: dict[int, int] = {}
+        self._named = 0
         self._refused: list[NDArray[np.float32]] = []
 
     @property
@@ -65,10 +69,12 @@ class TrackRows:
         """Give an identity to each number that has none yet."""
         for number in numbers.tolist():
             if number not in self._identity:
-                self._identity[number] = len(self._identity) + 1
+                self._named += 1
+                self._identity[number] = self._named
 
     def take_up(self, number: int, before: int) -> None:
         """A new number is an earlier one come back: it has that one's identity."""
+        self._named += number not in self._identity
         self._identity[number] = self._identity[before]
 
     def refuse(self, distance: NDArray[np.float32]) -> None:
@@ -78,6 +84,13 @@ class TrackRows:
     def end_frame(self) -> None:
         """Close the frame being written."""
         self._frame_start.append(self._count)
+
+    def forget(self, needed: Callable[[], set[int]]) -> None:
+        """Let go of all rows, and now and then of the identities of all but the numbers ``needed``: for live work."""
+        self._count, self._frame_start, self._refused = 0, [0], []
+        if len(self._identity) > MOST_IDENTITIES:
+            keep = needed()
+            self._identity = {number: who for number, who in self._identity.items() if number in keep}
 
     def newest(
         self, *, measured: bool

@@ -150,6 +150,11 @@ class Tracker:
         """Identity, box, state and class of every believed track in the frame stepped last."""
         return self._rows.newest(measured=self.settings.motion.boxes == "measured")
 
+    def forget(self) -> None:
+        """Keep no rows of what was linked so far: for footage without end, of which only ``now`` is asked."""
+        living = self._living
+        self._rows.forget(lambda: {*living.number[: living.count].tolist(), *self._lost.numbers})
+
     # --- one step in parts ------------------------------------------------------------------------------------
 
     def _expire(self, time: float) -> None:
