@@ -310,6 +310,28 @@ def test_export_draws_what_was_found_and_says_what_is_wrong_before_the_work(run,
         assert code == 1 and words in err and err.count("\n") == 1, err
 
 
+def test_a_project_of_a_batch_is_drawn_without_working_through_its_clip_again(run, tmp_path, monkeypatch):
+    clip = tmp_path / "gate.mp4"
+    clip.write_bytes(SHORT.clip.read_bytes())
+    code, _, err = run("batch", clip, "--out", tmp_path / "out", "--recipe", SHORT.recipe, "--workers", 1)
+    assert (code, err) == (0, "")
+    project, video, again = tmp_path / "out" / "gate" / "gate.drover", tmp_path / "a.mp4", tmp_path / "b.mp4"
+    span = ("--from", 4, "--to", 4.4)
+    run("export", clip, "--recipe", SHORT.recipe, "--video", again, *span)
+    monkeypatch.setattr("drover.cli.video.run_clip", None)
+    code, out, err = run("export", project, "--video", video, *span)
+    assert (code, err) == (0, "")
+    assert f"{video}: 11 pictures" in out
+    assert video.read_bytes() == again.read_bytes()
+    code, _, err = run("export", project, "--video", video, "--recipe", SHORT.recipe)
+    assert code == 1
+    assert "holds its own recipe" in err
+    clip.write_bytes(SHORT.clip.read_bytes() + b"more")
+    code, _, err = run("export", project, "--video", video)
+    assert code == 1
+    assert "is not the clip any more" in err
+
+
 def test_a_camera_is_counted_until_it_is_stopped_and_the_run_ends_well(tmp_path):
     program = str(Path(sys.executable).with_name("drover"))
     camera = subprocess.Popen(

@@ -204,9 +204,14 @@ def survey(
 
 @app.command()
 def export(
-    clip: Annotated[Path, typer.Argument(metavar="CLIP", help="The video to draw on.")],
+    clip: Annotated[
+        Path,
+        typer.Argument(metavar="PROJECT | CLIP", help="A project with a finished run, or a video to work through."),
+    ],
     video: Annotated[Path, typer.Option(help="Video to write; its name ends in .mp4 or .webm.")],
-    recipe: Annotated[Path | None, typer.Option(help="Recipe in TOML; the default one if not given.")] = None,
+    recipe: Annotated[
+        Path | None, typer.Option(help="Recipe in TOML, for a video; the default one if not given.")
+    ] = None,
     show: Annotated[
         str, typer.Option(help="What is drawn, with commas: outlines, numbers, trails, forecast, detections, mask.")
     ] = "outlines,numbers,trails",
@@ -218,10 +223,10 @@ def export(
         int, typer.Option(min=1, max=1000, help="How many times as fast: only every so many-th picture.")
     ] = 1,
 ) -> None:
-    """Work through a clip and write a video with the results drawn over it."""
+    """Write a video with what was found drawn over it: a project's finished run, or that of a clip worked through."""
     from drover.cli.video import export_video
 
-    settings = read_recipe(recipe) if recipe else Recipe()
+    settings = read_recipe(recipe) if recipe else None
     written = export_video(clip, settings, video, show=show, start=start, end=end, speed=speed)
     print(f"{video}: {written} pictures")
 

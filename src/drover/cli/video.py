@@ -1,4 +1,4 @@
-"""The export command: a clip worked through, and a video with what was found drawn over it."""
+"""The export command: a video with what was found drawn over it, of a clip or of a project's kept run."""
 
 from __future__ import annotations
 
@@ -10,8 +10,11 @@ import numpy as np
 from drover.cli.parts import open_clip
 from drover.cli.progress import shown_progress
 from drover.cli.stopping import asked_to_stop
+from drover.core.document import KeptRun
 from drover.core.errors import DroverError
 from drover.core.footage.writer import KINDS
+from drover.core.footage_types import ClipInfo
+from drover.core.project.file import read_project
 from drover.core.recipe import Recipe
 from drover.core.run import run_clip
 from drover.core.run_files import ready_folder
@@ -20,9 +23,11 @@ __all__ = ["export_video"]
 
 
 def export_video(
-    clip: Path, recipe: Recipe, video: Path, *, show: str, start: float, end: float | None, speed: int
+    given: Path, recipe: Recipe | None, video: Path, *, show: str, start: float, end: float | None, speed: int
 ) -> int:
-    """Write the video; returns how many pictures it has. What is wrong with the wish is said before the work.
+    """Write the video of a clip, or of the run that a project holds; returns how many pictures it has.
+
+    What is wrong with the wish is said before the work. ``recipe`` is for a clip alone.
 
     Raises
     ------
@@ -43,18 +48,43 @@ def export_video(
     if video.suffix.lower() not in KINDS:
         raise DroverError(f"{video}: give the video a name that ends in {' or '.join(KINDS)}")
     ready_folder(video.parent)
-    info = open_clip(clip)
+    info, kept = _clip_of(given, recipe)
     first = int(np.searchsorted(info.times, start))
     past = info.frame_count if end is None else int(np.searchsorted(info.times, end, side="right"))
     if first >= past:
         raise DroverError(
-            f"{clip}: there is no picture from {start:g} s to {info.duration if end is None else end:g} s"
+            f"{given}: there is no picture from {start:g} s to {info.duration if end is None else end:g} s"
         )
     application = QApplication.instance() or QApplication(["drover"])
     apply_theme(application)  # type: ignore[arg-type]
-    with shown_progress(f"finding in {clip.name}") as bar:
-        run = run_clip(info, recipe, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
-    scene = Scene(info, recipe.count, run.detect.detections, run.tracks, run.crossings, run.counted)
+    if kept is not None:
+        scene = Scene(info, kept.recipe.count, kept.detections, kept.tracks, kept.crossings, kept.counted)
+    else:
+        taken = recipe or Recipe()
+        with shown_progress(f"finding in {given.name}") as bar:
+            run = run_clip(info, taken, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
+        scene = Scene(info, taken.count, run.detect.detections, run.tracks, run.crossings, run.counted)
     wish = VideoWish(video, frozenset(known[name] for name in names), first, past, speed)
     with shown_progress(f"drawing {video.name}") as bar:
         return write_video(scene, wish, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
+
+
+def _clip_of(given: Path, recipe: Recipe | None) -> tuple[ClipInfo, KeptRun | None]:
+    """The clip to draw on, and where a project was given the run that it holds.
+
+    Raises
+    ------
+    DroverError
+        When there is no such clip, the project holds no finished run, or its clip has changed.
+    """
+    if given.suffix.lower() != ".drover":
+        return open_clip(given), None
+    if recipe is not None:
+        raise DroverError(f"{given}: holds its own recipe; leave out --recipe")
+    document, _ = read_project(given)
+    if document.latest is None:
+        raise DroverError(f"{given}: holds no finished run; open it in the window and let it finish")
+    info = open_clip(Path(document.clip.path))
+    if info.fingerprint != document.clip.fingerprint:
+        raise DroverError(f"{info.path}: is not the clip any more that {given} was made from; open it anew")
+    return info, document.latest
