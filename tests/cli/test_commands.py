@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import configparser
 import json
+import shlex
 import signal
 import subprocess
 import sys
 import time
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
+from PySide6.QtGui import QIcon
 
 from drover.cli import main as cli
 from drover.core.examples import example
@@ -383,3 +387,31 @@ def test_a_batch_s_preview_writes_nothing_and_says_what_was_found(run, tmp_path)
     assert (code, err) == (0, "")
     assert "identities" in out
     assert not (tmp_path / "out").exists()
+
+
+def test_the_desktop_gets_an_entry_that_starts_this_very_program_and_loses_it_again(run, tmp_path, monkeypatch, qapp):
+    data = tmp_path / "my data"
+    monkeypatch.setenv("XDG_DATA_HOME", str(data))
+    code, out, err = run("install-desktop")
+    assert (code, err) == (0, "")
+    entry = configparser.ConfigParser(interpolation=None)
+    entry.optionxform = str  # type: ignore[assignment]
+    entry.read(data / "applications" / "drover.desktop")
+    program = shlex.split(entry["Desktop Entry"]["Exec"])[0]
+    answer = subprocess.run([program, "--version"], capture_output=True, text=True, check=False)
+    assert answer.stdout.startswith("drover ")
+    kinds = ElementTree.parse(data / "mime" / "packages" / "drover.xml").getroot()
+    kind = kinds[0].attrib["type"]
+    assert kind in entry["Desktop Entry"]["MimeType"]
+    assert kinds.find(".//{*}glob").attrib["pattern"] == "*.drover"  # type: ignore[union-attr]
+    icon = QIcon(str(data / "icons" / "hicolor" / "scalable" / "apps" / f"{entry['Desktop Entry']['Icon']}.svg"))
+    assert icon.pixmap(64).toImage().pixelColor(16, 50).name() == "#2f6b55"
+    code, out, _ = run("install-desktop", "--remove")
+    assert code == 0
+    assert out.count("removed") == 3
+    assert not list((data / "applications").glob("drover*"))
+    assert "nothing to remove" in run("install-desktop", "--remove")[1]
+    monkeypatch.setenv("XDG_DATA_HOME", "/proc/none")
+    code, _, err = run("install-desktop")
+    assert code == 1
+    assert err.count("\n") == 1

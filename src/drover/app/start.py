@@ -7,6 +7,7 @@ import threading
 from pathlib import Path
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
 from drover.app.theme import apply_theme
@@ -21,6 +22,8 @@ def start(arguments: list[str]) -> int:
     """Open the window on the demo (``--demo``), a project or a clip, or empty; returns the exit code."""
     app = QApplication(sys.argv[:1])
     app.setApplicationName("Drover")
+    app.setDesktopFileName("drover")  # by which a desktop finds the entry, and the icon of windows and the task list
+    app.setWindowIcon(QIcon(str(Path(__file__).with_name("signs") / "drover.svg")))
     apply_theme(app)
     tidy = TidyHere(app)
     threading.Thread(target=warm_kernels, name="drover-warm", daemon=True).start()

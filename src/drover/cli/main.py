@@ -285,6 +285,20 @@ def proof(
     print(f"{len(settings.count.line)} lines and {len(settings.count.zone)} zones on frame {frame}: {out}")
 
 
+@app.command("install-desktop")
+def install_desktop_(
+    remove: Annotated[bool, typer.Option("--remove", help="Take the entry away again.")] = False,
+) -> None:
+    """Put Drover among your desktop's programs: a menu entry, its icon, and the kind of its project files."""
+    from drover.cli.desktop import install_desktop, remove_desktop
+
+    changed = remove_desktop() if remove else install_desktop()
+    for path in changed:
+        print(f"{'removed' if remove else 'written'}: {path}")
+    if not changed:
+        print("there was nothing to remove")
+
+
 def main() -> None:
     """Entry of the ``drover`` program: errors become one line and an exit code."""
     try:
