@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import errno
 import json
 import socket
 import threading
@@ -224,3 +225,26 @@ def test_memory_of_who_crossed_is_bounded_and_totals_go_on(tmp_path):
     counts = rows_of(tmp_path / "counts.csv")[0]
     assert (counts["forward"], counts["identities_forward"]) == (str(many + 1), str(many))
     assert rows_of(tmp_path / "crossings.csv")[9]["at"] == "2031-05-05T00:00:00.000+00:00"
+
+
+def test_a_full_disk_ends_the_run_in_one_line_and_what_was_written_stays(clip, tmp_path, monkeypatch):
+    (tmp_path / "out").mkdir()
+    before = threading.active_count()
+
+    def full(number):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    with StandIn(clip) as camera:
+        session = LiveSession(source_of(camera.address), RECIPE, tmp_path / "out", record=True)
+        monkeypatch.setattr("drover.core.live_session.results.os.fsync", full)
+        begun = time.monotonic()
+        with pytest.raises(DroverError, match=r"cannot be written \(No space left on device\); free some space"):
+            session.run(stopped=lambda: time.monotonic() - begun > 20.0)
+    assert all(file.closed for file in session._results._files.values())
+    assert (tmp_path / "out" / "crossings.csv").read_text().count("\n") >= 1
+    with ClipReader(tmp_path / "out" / "recording-1.mkv") as reader:
+        assert reader.info.frame_count > 25
+    deadline = time.monotonic() + 5
+    while threading.active_count() > before and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert threading.active_count() <= before

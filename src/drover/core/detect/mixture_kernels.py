@@ -56,8 +56,8 @@ def update_mixture(
     component that belongs to the background.
 
     Most pixels match their first component and are done after a quick look. What is believed of a pixel changes slowly:
-    each learns once in ``turns`` frames (1, 2, 4, ...), by so many times the rate. Both looks take one row after the
-    other, so that a row is still near at hand for the second.
+    each row learns once in ``turns`` frames (1, 2, 4, ...), by so many times the rate. Both looks take one row after
+    the other, so that a row is still near at hand for the second.
     """
     width = grey.shape[1]
     odd = np.zeros(-(-width // 32) * 32, np.uint8)

@@ -216,10 +216,10 @@ def _opened(source: Source, wanted: tuple[int, int, float] | None) -> InputConta
             source.address, format=kind, options=options, timeout=(OPEN_WITHIN, NEXT_WITHIN), metadata_errors="ignore"
         )
     except (FFmpegError, OSError, ValueError) as error:
-        raise FootageError(f"{source.name}: {_why_not(error)}") from error
+        raise FootageError(f"{source.name}: {_why_not(error, source.kind)}") from error
 
 
-def _why_not(error: Exception) -> str:
+def _why_not(error: Exception, kind: str) -> str:
     # By its kind and its reason alone: the whole text holds the address, which may say anything.
     text = f"{type(error).__name__} {getattr(error, 'strerror', '')}".lower()
     if "unauthor" in text or "forbidden" in text:
@@ -228,7 +228,7 @@ def _why_not(error: Exception) -> str:
         return "is not there; check the address, and that the camera is on"
     if "timed out" in text or "timeout" in text or "immediate exit" in text or "exit" in text:
         return "does not answer; check the address and the network"
-    if "permission" in text:
+    if "permission" in text and kind == "device":
         return "may not be used by you; ask for access to video devices"
     return f"cannot be opened ({_reason(error)}); check the address"
 

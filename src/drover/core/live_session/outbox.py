@@ -116,10 +116,14 @@ class Courier:
         size = self._events.stat().st_size if self._events.exists() else 0
         return Delivery(self._receiver.name, self._taken, size - self._place, self._trouble)
 
-    def close(self, patience: float = 0.0) -> Delivery:
-        """End; what is there by now is still brought, for ``patience`` s at most."""
+    def bring(self, patience: float) -> None:
+        """Bring what is there by now, for ``patience`` s at most."""
         self._ending.set()
         self._thread.join(patience)
+
+    def close(self, patience: float = 0.0) -> Delivery:
+        """End; what is there by now is still brought, for ``patience`` s at most."""
+        self.bring(patience)
         self._stop.set()
         self._thread.join(ANSWER_WITHIN + 1)
         return self.delivery

@@ -119,16 +119,24 @@ class LiveSession:
         finally:
             self._stop.set()
             self._thread.join(15)
-            if self._run is not None:
-                self._results.add(self._run.finish(), max(0, self._came - 1))
-                self._results.tell_totals(self._time)
-            self._left = [courier.close(PATIENCE) for courier in self._couriers]
-            self._note(connection="ended", crossings=self._results.crossings)
-            self._sum_up(always=True)
-            self._results.close()
-            if self._recording is not None:
-                self._recording.close()
+            try:
+                self._end()
+            finally:
+                self._left = [courier.close() for courier in self._couriers]
+                self._results.close()
+                if self._recording is not None:
+                    self._recording.close()
         return self._facts
+
+    def _end(self) -> None:
+        """Write what only the end settles, and the last totals."""
+        if self._run is not None:
+            self._results.add(self._run.finish(), max(0, self._came - 1))
+            self._results.tell_totals(self._time)
+        for courier in self._couriers:
+            courier.bring(PATIENCE)
+        self._note(connection="ended", crossings=self._results.crossings)
+        self._sum_up(always=True)
 
     # --- working --------------------------------------------------------------------------------------------------
 
