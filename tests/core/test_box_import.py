@@ -6,7 +6,7 @@ import json
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from drover.core.detect.overlaps import remove_overlaps
@@ -118,6 +118,7 @@ json_values = st.recursive(
 )  # fmt: skip
 
 
+@example(b"\n")
 @given(st.one_of(st.binary(max_size=200), json_values.map(lambda v: json.dumps(v).encode())))
 def test_any_bytes_are_boxes_faults_or_a_format_error(tmp_path_factory, data):
     folder = tmp_path_factory.mktemp("fuzz")

@@ -205,10 +205,17 @@ def test_live_lines_zones_and_alarms_are_those_of_the_whole_clip(seed):
     crossings, stays, alarms, counter = live(tracks, times, settings)
     c, v = whole.crossings, whole.visits
     assert len(c) > 10 and len(v) > 5 and len(whole.alarms) > 3
+    told = [(one.line, one.identity, one.direction, round(one.time, 6), one.class_id) for one in crossings]
     expected = zip(
-        c.line.tolist(), c.identity.tolist(), c.direction.tolist(), np.round(c.time, 6).tolist(), strict=True
-    )
-    assert sorted((n, who, way, round(t, 6)) for n, who, way, t in crossings) == sorted(expected)
+        c.line.tolist(), c.identity.tolist(), c.direction.tolist(), np.round(c.time, 6).tolist(), c.class_id.tolist(),
+        strict=True,
+    )  # fmt: skip
+    assert sorted(told) == sorted(expected)
+    places = {
+        (n, who, round(t, 6)): (x, y) for n, who, t, x, y in zip(c.line, c.identity, c.time, c.x, c.y, strict=True)
+    }
+    for one in crossings:
+        assert (one.x, one.y) == pytest.approx(places[one.line, one.identity, round(one.time, 6)], abs=1e-3)
     expected = zip(v.zone.tolist(), v.identity.tolist(), v.enter.tolist(), v.leave.tolist(), strict=True)
     assert sorted(stays) == sorted(expected)
     told = [(a.kind, a.place, a.identity, round(a.time, 6)) for a in alarms]

@@ -22,6 +22,7 @@ AFTER = {
     "count": {"count", "score"},
     "score": {"score", "found"},
     "words": set(),
+    "send": set(),
 }
 
 

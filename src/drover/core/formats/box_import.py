@@ -113,6 +113,8 @@ def _read_lines(lines: list[str], first: int, rows: BoxTable) -> None:
 
 def _plain_table(lines: list[str]) -> NDArray[np.float64] | None:
     """Lines as numbers; None where they are not all numbers in the same seven columns or more."""
+    if not any(line.strip() for line in lines):
+        return None
     try:
         table = np.loadtxt(lines, delimiter=",", ndmin=2, comments=None)
     except ValueError:
