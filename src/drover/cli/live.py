@@ -136,8 +136,9 @@ def send_again(folder: Path) -> bool:
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise DroverError(f"{folder}: holds no live run with receivers; give the folder of one") from error
     couriers = [Courier(folder, receiver) for receiver in recipe.send.receiver]
-    while any(one.delivery.waiting for one in couriers) and not asked_to_stop():
-        time.sleep(0.1)
+    while not all(one.ended for one in couriers) and not asked_to_stop():
+        for one in couriers:
+            one.bring(0.1)
     ended = [one.close() for one in couriers]
     for one in ended:
         print(f"{one.name}: {one.taken} events taken" + (f", others wait ({one.trouble})" if one.waiting else ""))

@@ -116,6 +116,11 @@ class Courier:
         size = self._events.stat().st_size if self._events.exists() else 0
         return Delivery(self._receiver.name, self._taken, size - self._place, self._trouble)
 
+    @property
+    def ended(self) -> bool:
+        """Whether it has brought all that there was when it was told to end."""
+        return not self._thread.is_alive()
+
     def bring(self, patience: float) -> None:
         """Bring what is there by now, for ``patience`` s at most."""
         self._ending.set()

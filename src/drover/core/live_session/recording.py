@@ -8,7 +8,7 @@ from typing import Any
 import av
 from av.error import FFmpegError
 
-from drover.core.errors import FootageError
+from drover.core.errors import DroverError
 
 __all__ = ["Recording"]
 
@@ -34,8 +34,8 @@ class Recording:
 
         Raises
         ------
-        FootageError
-            When it cannot be written.
+        DroverError
+            When it cannot be written: of another kind than what a source does wrong, which is lived with.
         """
         stamp = packet.dts if packet.dts is not None else packet.pts
         if stamp is None or packet.pts is None or packet.time_base is None:
@@ -52,7 +52,7 @@ class Recording:
             copy.time_base, copy.is_keyframe, copy.stream = packet.time_base, packet.is_keyframe, self._stream
             out.mux(copy)
         except (FFmpegError, OSError, ValueError) as error:
-            raise FootageError(f"{self._folder}: the recording cannot be written ({str(error)[:80]})") from error
+            raise DroverError(f"{self._folder}: the recording cannot be written ({str(error)[:80]})") from error
         self._last = now
 
     def close(self) -> None:
@@ -62,7 +62,7 @@ class Recording:
             try:
                 out.close()
             except (FFmpegError, OSError) as error:
-                raise FootageError(f"{self._folder}: the recording cannot be ended ({str(error)[:80]})") from error
+                raise DroverError(f"{self._folder}: the recording cannot be ended ({str(error)[:80]})") from error
 
     def _begin(self, stream: Any, first: int) -> Any:
         self._number += 1

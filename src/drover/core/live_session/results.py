@@ -32,7 +32,7 @@ class LiveResults:
     ----------
     folder : Path
     recipe : Recipe
-    started : the time at which the stream's clock began
+    started : the time at which the stream's clock began; it may be set again when the first picture comes
 
     Raises
     ------
@@ -41,7 +41,7 @@ class LiveResults:
     """
 
     def __init__(self, folder: Path, recipe: Recipe, started: datetime) -> None:
-        self._folder, self._recipe, self._started = folder, recipe, started
+        self._folder, self._recipe, self.started = folder, recipe, started
         self._totals = {line.name: [0, 0, 0, 0] for line in recipe.count.line}
         self._known: OrderedDict[tuple[str, int, int], None] = OrderedDict()
         self.crossings = 0
@@ -146,7 +146,7 @@ class LiveResults:
         try:
             write_counts(counts, rows)
             counts.replace(self._folder / "counts.csv")
-            live.write_text(json.dumps({"started": self._started.isoformat(), **facts}, indent=2) + "\n", "utf-8")
+            live.write_text(json.dumps({"started": self.started.isoformat(), **facts}, indent=2) + "\n", "utf-8")
             live.replace(self._folder / "live.json")
         except OSError as error:
             raise self._cannot(error) from error
@@ -184,7 +184,7 @@ class LiveResults:
 
     def _at(self, seconds: float) -> str:
         """A moment of the stream by the clock on the wall, UTC."""
-        return (self._started + timedelta(seconds=seconds)).astimezone(UTC).isoformat(timespec="milliseconds")
+        return (self.started + timedelta(seconds=seconds)).astimezone(UTC).isoformat(timespec="milliseconds")
 
     def _cannot(self, error: OSError) -> DroverError:
         return DroverError(f"{self._folder}: cannot be written ({error.strerror}); free some space")

@@ -11,7 +11,8 @@ import time
 from collections import deque
 from collections.abc import Callable
 from dataclasses import asdict, replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
+from itertools import count
 from pathlib import Path
 
 from drover.core.errors import DroverError, FootageError
@@ -153,6 +154,7 @@ class LiveSession:
             rate = self._reader.rate if self._reader is not None else 25.0
             self._run = LiveRun(self._recipe, (width, height), rate)
             self._note(size=(width, height))
+            self._results.started = datetime.now(UTC) - timedelta(seconds=time.monotonic() - arrival.at)
         step = self._run.step(frame)
         self._results.add(step.events, frame.index)
         self._meter.note(arrival.at, time.monotonic(), crossed=bool(step.events.crossings))
@@ -231,8 +233,6 @@ class LiveSession:
                         self._note(dropped=self._facts.dropped + 1)
                     self._news.notify()
         except FootageError as error:
-            if "recording" in str(error):
-                raise
             return str(error)
         return f"{self._source.name}: ended"
 
@@ -244,7 +244,7 @@ class LiveSession:
             self._reader = None
         self._clock.break_off()
         self._note(connection="waiting for the source", last_trouble=trouble)
-        for tries in range(1_000_000_000):
+        for tries in count():
             if self._stop.wait(BACK_OFF[min(tries, len(BACK_OFF) - 1)]):
                 return False
             if self._give_up and time.monotonic() - self._last_frame > self._give_up:
@@ -257,4 +257,4 @@ class LiveSession:
                 continue
             self._note(reconnects=self._facts.reconnects + 1)
             return True
-        return False
+        raise AssertionError("counting has no end")
