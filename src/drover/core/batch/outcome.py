@@ -23,8 +23,8 @@ MOST_FACTS = 8 << 20  # bytes of a run.json or counts.csv
 class Outcome:
     """State of one clip; figures are those of its finished run.
 
-    ``counts`` maps each line to passages forward and back; ``duration`` and ``worked`` are seconds of video and of
-    work; ``share`` is how far a clip that is worked on has come.
+    ``counts`` maps each line to passages forward and back; ``duration`` is seconds of video; ``share`` is how far a clip
+    that is worked on has come.
     """
 
     job: Job
@@ -33,7 +33,6 @@ class Outcome:
     share: float = 0.0
     frames: int = 0
     duration: float = 0.0
-    worked: float = 0.0
     identities: int = 0
     counts: dict[str, tuple[int, int]] = field(default_factory=dict)
     kept: bool = False  # found finished, by an earlier batch
@@ -55,7 +54,7 @@ def finished_outcome(job: Job, recipe: Recipe, *, kept: bool = False) -> Outcome
             return None
         return Outcome(
             job, "done", share=1.0, frames=int(facts["frames"]), duration=float(facts["duration"]),
-            worked=float(sum(facts["seconds"].values())), identities=int(facts["identities"]),
+            identities=int(facts["identities"]),
             counts=_counts_of(job.folder / "counts.csv", recipe), kept=kept,
         )  # fmt: skip
     except (KeyError, TypeError, ValueError, AttributeError):

@@ -5,9 +5,8 @@ from __future__ import annotations
 import contextlib
 import multiprocessing as mp
 import os
-import time
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from multiprocessing.connection import Connection, wait
 from multiprocessing.context import SpawnProcess
 from typing import Any
@@ -26,10 +25,9 @@ TRIES = 2  # of a clip during which its process died, as where memory runs short
 
 @dataclass(frozen=True)
 class BatchState:
-    """How far a batch is: the outcome of every clip, in the order of the jobs, and the seconds left, if known."""
+    """How far a batch is: the outcome of every clip, in the order of the jobs."""
 
     outcomes: tuple[Outcome, ...]
-    seconds_left: float | None = None
 
     def count(self, state: str) -> int:
         """How many clips are in a state."""
@@ -43,7 +41,6 @@ class _Worker:
     process: SpawnProcess
     pipe: Connection
     place: int = -1
-    since: float = field(default_factory=time.monotonic)
 
 
 def usual_workers() -> int:
@@ -86,11 +83,8 @@ class _Batch:
         self._outcomes = [self._before(job) or Outcome(job) for job in jobs]
         self._waiting = [place for place, outcome in enumerate(self._outcomes) if outcome.state == "waiting"]
         self._deaths = dict.fromkeys(self._waiting, 0)
-        self._sizes = [_size_of(job) for job in jobs]
-        self._mine = set(self._waiting)
         self._workers: list[_Worker] = []
         self._context = mp.get_context("spawn")  # a fork would take over threads half way through their work
-        self._started = time.monotonic()
 
     def _before(self, job: Job) -> Outcome | None:
         """What an earlier batch made of a clip, if that is all that is wanted."""
@@ -99,7 +93,7 @@ class _Batch:
 
     def state(self) -> BatchState:
         """How far it is."""
-        return BatchState(tuple(self._outcomes), self._seconds_left())
+        return BatchState(tuple(self._outcomes))
 
     def work(self, count: int, cancelled: Callable[[], bool]) -> None:
         self._on_change(self.state())
@@ -191,21 +185,3 @@ class _Batch:
 
     def _set(self, place: int, **changes: Any) -> None:
         self._outcomes[place] = replace(self._outcomes[place], **changes)
-
-    def _seconds_left(self) -> float | None:
-        """By the bytes done so far: clips of one batch are mostly of one kind."""
-        done = sum(self._sizes[place] * _share_of(self._outcomes[place]) for place in self._mine)
-        left = sum(self._sizes[place] for place in self._mine) - done
-        spent = time.monotonic() - self._started
-        return None if done <= 0 else left * spent / done
-
-
-def _share_of(outcome: Outcome) -> float:
-    return 1.0 if outcome.state in ("done", "failed") else outcome.share
-
-
-def _size_of(job: Job) -> int:
-    try:
-        return max(1, job.clip.stat().st_size)
-    except OSError:
-        return 1

@@ -30,7 +30,10 @@ _DIE_WITH_PARENT = 1  # of prctl
 
 
 def serve(pipe: Connection, recipe: Recipe, projects: bool) -> None:
-    """Take jobs from the pipe until it says None or its other end is gone; answers are (share,) and (reason or "",)."""
+    """Take jobs from the pipe until it says None or its other end is gone.
+
+    Answers are ("share", how far) on the way, and ("ended", why it failed or nothing).
+    """
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the batch's own to hear
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None).prctl(_DIE_WITH_PARENT, signal.SIGKILL)

@@ -12,7 +12,6 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta
-from itertools import count
 from pathlib import Path
 
 from drover.core.errors import DroverError, FootageError
@@ -244,7 +243,8 @@ class LiveSession:
             self._reader = None
         self._clock.break_off()
         self._note(connection="waiting for the source", last_trouble=trouble)
-        for tries in count():
+        tries = 0
+        while True:
             if self._stop.wait(BACK_OFF[min(tries, len(BACK_OFF) - 1)]):
                 return False
             if self._give_up and time.monotonic() - self._last_frame > self._give_up:
@@ -254,7 +254,7 @@ class LiveSession:
                 self._reader = self._connected()
             except FootageError as error:
                 self._note(last_trouble=str(error))
+                tries += 1
                 continue
             self._note(reconnects=self._facts.reconnects + 1)
             return True
-        raise AssertionError("counting has no end")
