@@ -389,6 +389,23 @@ def test_a_batch_s_preview_writes_nothing_and_says_what_was_found(run, tmp_path)
     assert not (tmp_path / "out").exists()
 
 
+def test_sending_again_ends_with_what_is_whole_and_says_what_still_waits(run, tmp_path):
+    receiver = {"name": "Office", "url": "http://127.0.0.1:9/in", "what": ["totals"]}
+    (tmp_path / "live.json").write_text(json.dumps({"recipe": {"send": {"receiver": [receiver]}}}))
+    (tmp_path / "events.jsonl").write_text('{"id": "1", "kind": "crossing"}\n{"id": "2", "ki')  # torn by a kill
+    code, out, err = run("send", tmp_path)
+    assert (code, err) == (1, "")
+    assert "Office: 0 events taken, others wait" in out
+    (tmp_path / "events.jsonl").write_text('{"id": "1", "kind": "crossing"}\n')  # nothing that it asked for
+    (tmp_path / ".sent-Office").unlink()
+    code, out, _ = run("send", tmp_path)
+    assert (code, out) == (0, "Office: 0 events taken\n")
+    code, _, err = run("send", tmp_path / "none")
+    assert code == 1
+    assert "holds no live run" in err
+    assert err.count("\n") == 1
+
+
 def test_the_desktop_gets_an_entry_that_starts_this_very_program_and_loses_it_again(run, tmp_path, monkeypatch, qapp):
     data = tmp_path / "my data"
     monkeypatch.setenv("XDG_DATA_HOME", str(data))

@@ -248,3 +248,40 @@ def test_a_full_disk_ends_the_run_in_one_line_and_what_was_written_stays(clip, t
     while threading.active_count() > before and time.monotonic() < deadline:
         time.sleep(0.05)
     assert threading.active_count() <= before
+
+
+def test_trouble_of_the_source_is_waited_out_and_trouble_of_the_recording_is_not(clip, tmp_path, monkeypatch):
+    """Whatever the address is called: a break at one named after recordings once ended the run."""
+    (tmp_path / "out").mkdir()
+    with StandIn(clip, faults=(fault_of("cut@3+0.4"),)) as camera:
+        session = LiveSession(source_of(f"{camera.address}/recording"), RECIPE, tmp_path / "out", record=True)
+        begun = time.monotonic()
+        facts = session.run(stopped=lambda: time.monotonic() - begun > 7.0)
+    assert facts.reconnects == 1
+
+    (tmp_path / "next").mkdir()
+
+    def full(*_):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    with StandIn(clip) as camera:
+        session = LiveSession(source_of(camera.address), RECIPE, tmp_path / "next", record=True)
+        monkeypatch.setattr("drover.core.live_session.recording.Recording._begin", full)
+        with pytest.raises(DroverError, match="the recording cannot be written"):
+            session.run(stopped=lambda: time.monotonic() - begun > 30.0)
+
+
+def test_the_clock_on_the_wall_counts_from_the_first_picture(clip, tmp_path):
+    (tmp_path / "out").mkdir()
+    with StandIn(clip) as camera:
+        session = LiveSession(source_of(camera.address), RECIPE, tmp_path / "out")
+        time.sleep(1.5)  # what comes before the run is waited for in the connection, and is no time of the stream
+        begun, came = time.monotonic(), []
+        session.run(
+            stopped=lambda: time.monotonic() - begun > 2.0,
+            on_step=lambda frame, step, facts: came.append((frame.time, datetime.now(UTC))),
+        )
+    kept = datetime.fromisoformat(json.loads((tmp_path / "out" / "live.json").read_text())["started"])
+    when, now = came[-1]
+    assert abs((now - kept).total_seconds() - when) < 2.0
+    assert kept <= came[0][1]

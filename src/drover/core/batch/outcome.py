@@ -23,8 +23,8 @@ MOST_FACTS = 8 << 20  # bytes of a run.json or counts.csv
 class Outcome:
     """State of one clip; figures are those of its finished run.
 
-    ``counts`` maps each line to passages forward and back; ``duration`` is seconds of video; ``share`` is how far a clip
-    that is worked on has come.
+    ``counts`` maps each line to passages forward and back; ``duration`` is seconds of video; ``share`` is how far a
+    clip that is worked on has come.
     """
 
     job: Job

@@ -43,7 +43,7 @@ class Settings(BaseModel):
 
     @model_validator(mode="before")
     @classmethod
-    def _auto_from_text(cls, data: Any) -> Any:
+    def _as_kept(cls, data: Any) -> Any:
         if not isinstance(data, dict):
             return data
         return {name: _read(cls, name, value) for name, value in data.items()}
@@ -70,7 +70,9 @@ def is_auto(value: object) -> bool:
 
 
 def _read(model: type[BaseModel], name: str, value: Any) -> Any:
-    """A value as a file holds it, as the model keeps it."""
+    """A value as a file holds it, as the model keeps it: settings cannot be changed, so what files list is a tuple."""
+    if isinstance(value, list):
+        return tuple(value)
     if lowest(model, name) is None or not (is_auto(value) or (isinstance(value, str) and value == "auto")):
         return value
     return int(AUTO) if model.model_fields[name].annotation is int else AUTO

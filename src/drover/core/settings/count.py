@@ -26,11 +26,6 @@ class _Drawn(Settings):
     def _points_from_lists(cls, value: Any) -> Any:
         return points_from_lists(value)
 
-    @field_validator("classes", mode="before", check_fields=False)
-    @classmethod
-    def _classes_from_list(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
-
 
 class LineSettings(_Drawn):
     """One directed counting line, in fractions of the frame's width and height."""
@@ -145,11 +140,6 @@ class CountSettings(Settings):
     line: tuple[LineSettings, ...] = Field(default=(), description="The counting lines.")
     zone: tuple[ZoneSettings, ...] = Field(default=(), description="The zones.")
     ground: GroundSettings = GroundSettings()
-
-    @field_validator("line", "zone", mode="before")
-    @classmethod
-    def _from_list(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
 
     @field_validator("line")
     @classmethod

@@ -214,11 +214,6 @@ class BoxSettings(Settings):
         default=False, description="Overlap is judged between classes too: one thing reported under two names is one."
     )
 
-    @field_validator("class_limit", mode="before")
-    @classmethod
-    def _limits_from_list(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
-
     @field_validator("class_limit")
     @classmethod
     def _classes_differ(cls, value: tuple[ClassLimit, ...]) -> tuple[ClassLimit, ...]:
@@ -268,11 +263,6 @@ class DetectSettings(Settings):
     where: WhereSettings = WhereSettings()
     bodies: BodySettings = BodySettings()
     boxes: BoxSettings = BoxSettings()
-
-    @field_validator("sources", mode="before")
-    @classmethod
-    def _sources_from_list(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
 
     @field_validator("sources")
     @classmethod

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 from urllib.parse import urlsplit
 
 from pydantic import Field, field_validator, model_validator
@@ -28,11 +28,6 @@ class ReceiverSettings(Settings):
     )
     password_file: str = Field(default="", max_length=1000, description="File that holds it, where no variable does.")
 
-    @field_validator("what", mode="before")
-    @classmethod
-    def _what_from_list(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
-
     @field_validator("url")
     @classmethod
     def _url_usable(cls, value: str) -> str:
@@ -54,11 +49,6 @@ class SendSettings(Settings):
 
     totals_every: float = dial(60.0, 1.0, 86400.0, "s", "How often the totals so far are an event of their own.", 10.0)
     receiver: tuple[ReceiverSettings, ...] = Field(default=(), description="Who is told, one table each.")
-
-    @field_validator("receiver", mode="before")
-    @classmethod
-    def _receivers_from_list(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
 
     @model_validator(mode="after")
     def _names_differ(self) -> SendSettings:

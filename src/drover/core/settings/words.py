@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
-
-from pydantic import Field, field_validator
+from pydantic import Field
 
 from drover.core.settings.base import Settings
 
@@ -27,11 +25,6 @@ class WordSettings(Settings):
     one: str = Field(default="object", min_length=1, max_length=MOST_WORD, description="What one is called.")
     many: str = Field(default="objects", min_length=1, max_length=MOST_WORD, description="What several are called.")
     class_words: tuple[ClassWords, ...] = Field(default=(), description="What single classes are called.")
-
-    @field_validator("class_words", mode="before")
-    @classmethod
-    def _from_list(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
 
     def several(self, class_name: str) -> str:
         """What several of a class are called; its own name where nothing was said."""
