@@ -37,6 +37,8 @@ class SurveyCard(Card):
         self.restless.setFixedHeight(TALL)
         self.restless.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.noise = _small_plot("brightness, levels", "Noise of quiet pixels by their brightness, levels.")
+        self.noise.setXRange(0, 255)  # whatever there is: dark or bright footage is seen at a glance
+        self.noise.getAxis("bottom").setTickSpacing(100, 100)
         self.light = _small_plot("time, s", "Light of the whole picture against the usual one, %.")
         self.sizes = _small_plot("height, px", "Height of what was found, by how high in the picture its foot is.")
         self.sizes.getPlotItem().invertY(True)
