@@ -146,7 +146,7 @@ def live(clip, folder, faults, seconds, **more):
 
 
 def test_every_fault_is_survived_and_what_lies_between_them_is_counted(clip, tmp_path):
-    faults = ("late@7+0.6", "dropped@10+1", "corrupt@13+0.6", "size@16+1.5", "clock@19", "cut@21.2+0.5")
+    faults = ("late@7+0.6", "dropped@10+1", "corrupt@13+1", "size@16+1.5", "clock@19", "cut@21.2+0.5")
     facts, rows = live(clip, tmp_path / "out", faults, 27.0, record=True)
     assert facts.connection == "ended"
     assert facts.reconnects == 1

@@ -35,8 +35,9 @@ FAULTS: dict[str, str] = {
     "clock": "stamps are an hour ahead from then on",
 }
 AHEAD = 3600.0  # s
+PACKET = 188  # bytes of a transport stream's packet
 CODE_FRAMES = 25  # from one key frame to the next
-SPOILT = 0.02  # of the packets' bytes lie in packets that are changed
+SPOILT = 10  # every so many-th packet on the way is changed: by chance alone a short fault might spoil none
 
 
 @dataclass(frozen=True)
@@ -74,14 +75,15 @@ class _Line:
     """The writing end of a connection, as the encoder's library wants it."""
 
     def __init__(self, line: socket.socket, seed: int) -> None:
-        self._line, self._random, self.spoils = line, random.Random(seed), False
+        self._line, self._random, self.spoils, self._sent = line, random.Random(seed), False, 0
 
     def write(self, data: Any) -> int:
         """Send all of it; some of it changed where that is wanted."""
         raw = bytearray(data)
         if self.spoils:
-            for k in range(0, len(raw) - 188, 188):
-                if self._random.random() < SPOILT:
+            for k in range(0, len(raw) - PACKET + 1, PACKET):
+                self._sent += 1
+                if self._sent % SPOILT == 0:
                     raw[k + 20 : k + 60] = self._random.randbytes(40)
         self._line.sendall(raw)
         return len(raw)
