@@ -140,7 +140,7 @@ def live(clip, folder, faults, seconds, **more):
 
         facts = session.run(stopped=lambda: time.monotonic() - begun > seconds, on_step=watch)
     rows = rows_of(folder / "crossings.csv")
-    assert [there for _, there in seen] == list(range(1, len(seen) + 1))  # each row is there as soon as it is told
+    assert all(there >= place for place, (_, there) in enumerate(seen, 1))  # a row is there as soon as it is told
     assert len(read_crossings(folder / "crossings.csv")) == len(rows) == facts.crossings
     return facts, rows
 
