@@ -13,8 +13,8 @@ from PySide6.QtWidgets import QApplication
 from conftest import WAIT
 from drover.app.field.scene import draw_scene
 from drover.app.field.tracks_layer import TracksLayer
-from drover.app.images import rgb_image
-from drover.app.video import VideoWish, can_be_drawn, pixels, write_video
+from drover.app.images import pixels_of, rgb_image
+from drover.app.video import VideoWish, can_be_drawn, write_video
 from drover.app.video_dialog import VideoDialog
 from drover.cli.video import export_video
 from drover.core.errors import Cancelled, DroverError
@@ -31,7 +31,12 @@ def drawn(opened, frame: int, shown: set[str]) -> np.ndarray:
     with ClipReader(SHORT.clip) as reader:
         image = rgb_image(reader.frame(frame).rgb)
     draw_scene(image, opened.field.scene(opened.session.clip), shown, frame, TracksLayer())
-    return pixels(image)[:, :, :3]
+    return bytes_of(image)
+
+
+def bytes_of(image) -> np.ndarray:
+    """Blue, green and red of a 32-bit picture, (height, width, 3)."""
+    return pixels_of(image).copy().view(np.uint8).reshape(image.height(), image.width(), 4)[:, :, :3]
 
 
 def frames_of(path: Path) -> list[np.ndarray]:
@@ -46,7 +51,7 @@ def test_what_is_drawn_is_pixel_by_pixel_what_the_field_shows(opened, qtbot, sho
     opened.field.shown = set(shown)
     opened.session.set_frame(frame)
     qtbot.waitUntil(lambda: opened.field.drawn_frame == frame, timeout=WAIT)
-    field = pixels(opened.field.picture())[:, :, :3]
+    field = bytes_of(opened.field.picture())
     np.testing.assert_array_equal(drawn(opened, frame, shown), field)
     plain = drawn(opened, frame, set())
     assert (plain != field).any(axis=2).mean() > 0.001, "something was drawn"

@@ -26,7 +26,7 @@ from drover.core.geometry import (
     points_inside,
     side_of_line,
     simplify_outline,
-    trace_outline,
+    trace_outlines,
 )
 from drover.core.recipe import CountSettings, GroundSettings, LineSettings, ZoneSettings
 from drover.core.stretches import stretches
@@ -313,7 +313,7 @@ def test_a_simpler_outline_is_a_part_of_the_old_one_and_nowhere_farther(seed, to
         x, y = rng.integers(2, 12, 2)
         mask[y : y + rng.integers(3, 9), x : x + rng.integers(3, 9)] = True
     runs = [(y, int(a), int(b)) for y, row in enumerate(mask) for a, b in zip(*stretches(row), strict=True)]
-    outline = trace_outline(np.array(runs, np.int16))
+    outline = trace_outlines(np.array(runs, np.int16))[0]
     simple = simplify_outline(outline, tolerance)
     kept = {tuple(p) for p in simple.tolist()}
     assert kept <= {tuple(p) for p in outline.tolist()}

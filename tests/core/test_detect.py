@@ -21,7 +21,7 @@ from drover.core.detect.size_rules import depth_factors, join_fragments, size_fi
 from drover.core.detect.where import Region, fill_polygon
 from drover.core.detect_pass import detect_clip
 from drover.core.footage_types import Frame
-from drover.core.geometry import overlap_matrix, trace_outline
+from drover.core.geometry import overlap_matrix, trace_outlines
 from drover.core.inspect import FrameProbe
 from drover.core.recipe import (
     BackgroundSettings,
@@ -87,8 +87,11 @@ def test_blobs_equal_labelled_components(mask):
 
 
 def test_an_outline_runs_round_the_blob_along_pixel_edges():
-    runs = np.array([[2, 3, 5], [3, 3, 4]], np.int16)  # two pixels, and one below the first
-    assert trace_outline(runs).tolist() == [[3, 2], [5, 2], [5, 3], [4, 3], [4, 4], [3, 4]]
+    runs = np.array([[2, 3, 5], [2, 8, 9], [3, 3, 4]], np.int16)  # two pixels, one below the first; one apart
+    assert [outline.tolist() for outline in trace_outlines(runs)] == [
+        [[3, 2], [5, 2], [5, 3], [4, 3], [4, 4], [3, 4]],
+        [[8, 2], [9, 2], [9, 3], [8, 3]],
+    ]
 
 
 @given(masks)
@@ -104,7 +107,8 @@ def test_an_outline_encloses_the_area_of_a_blob_without_holes(mask):
             solid[y, x0:x1] = 1
         if ndimage.label(1 - np.pad(solid, 1))[1] > 1:
             continue  # a hole closed only at a corner
-        x, y = trace_outline(part).T.astype(float)
+        (outline,) = trace_outlines(part)
+        x, y = outline.T.astype(float)
         shoelace = abs(np.dot(x, np.roll(y, -1)) - np.dot(y, np.roll(x, -1))) / 2
         assert shoelace == pytest.approx(area)
 

@@ -159,11 +159,10 @@ def test_a_written_video_holds_every_picture_in_order(tmp_path, name, codec):
         assert container.streams.video[0].codec_context.name.endswith(codec)
 
 
-def test_four_channels_are_blue_green_red_and_a_full_disk_is_one_line(tmp_path):
-    red = np.zeros((48, 64, 4), np.uint8)
-    red[..., 2] = 200
+def test_a_drawn_picture_keeps_its_colour_and_a_full_disk_is_one_line(tmp_path):
+    red = np.full((48, 64), 0xFFC80000, np.uint32)
     with ClipWriter(tmp_path / "red.mp4", width=64, height=48, rate=25) as writer:
-        writer.add(red, "bgra")
+        writer.add_drawn(red)
     with ClipReader(tmp_path / "red.mp4") as reader:
         assert reader.frame(0).rgb[24, 32].tolist() == pytest.approx([200, 0, 0], abs=12)
     with (

@@ -6,16 +6,22 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QColor, QImage
 
-__all__ = ["grey_image", "mask_image", "rgb_image"]
+from drover.core.footage.colours import spread_to_four
+
+__all__ = ["grey_image", "mask_image", "pixels_of", "rgb_image"]
 
 
 def rgb_image(rgb: NDArray[np.uint8]) -> QImage:
     """(height, width, 3) uint8 to an image of its own memory."""
-    height, width = rgb.shape[:2]
-    held = np.ascontiguousarray(rgb)
-    return QImage(held.data, width, height, 3 * width, QImage.Format.Format_RGB888).convertToFormat(
-        QImage.Format.Format_RGB32
-    )
+    image = QImage(rgb.shape[1], rgb.shape[0], QImage.Format.Format_RGB32)
+    spread_to_four(np.ascontiguousarray(rgb), pixels_of(image))
+    return image
+
+
+def pixels_of(image: QImage) -> NDArray[np.uint32]:
+    """(height, width) uint32 of 0xAARRGGBB, of a 32-bit picture; a view, to be let go of before the picture is."""
+    words = np.frombuffer(image.bits(), np.uint32).reshape(image.height(), image.bytesPerLine() // 4)
+    return words[:, : image.width()]
 
 
 def grey_image(grey: NDArray[np.uint8]) -> QImage:

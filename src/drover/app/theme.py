@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from pathlib import Path
 
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
@@ -37,8 +38,9 @@ def identity_colour(identity: int) -> str:
     return IDENTITY_COLOURS[(identity - 1) % len(IDENTITY_COLOURS)]
 
 
+@lru_cache(maxsize=64)
 def number_font(size: int = 12, *, bold: bool = False) -> QFont:
-    """A font whose digits all have one width, so that numbers do not dance."""
+    """A font whose digits all have one width, so that numbers do not dance; not to be changed by who asks for it."""
     font = QFont(QApplication.font())
     font.setPixelSize(size)
     font.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
@@ -53,6 +55,7 @@ def apply_theme(app: QApplication) -> None:
     font = QFont("Inter")
     font.setPixelSize(12)
     app.setFont(font)
+    number_font.cache_clear()
     app.setStyle("Fusion")
     app.setPalette(_palette())
     QToolTip.setPalette(_palette(tip=True))

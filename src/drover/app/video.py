@@ -10,20 +10,18 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-from numpy.typing import NDArray
 from PySide6.QtGui import QImage
 
 from drover.app.field.scene import DRAWN, Scene, draw_scene
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.field.ways import WAYS
-from drover.app.images import rgb_image
+from drover.app.images import pixels_of, rgb_image
 from drover.core.detect_pass import IsCancelled, OnProgress, Progress, never, quiet
 from drover.core.errors import Cancelled, DroverError
 from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage.writer import KINDS, ClipWriter
 
-__all__ = ["VideoWish", "can_be_drawn", "pixels", "write_video"]
+__all__ = ["VideoWish", "can_be_drawn", "write_video"]
 
 QUALITY, QUALITY_WEBM = 21, 34  # constant rate factors at which outlines stay clean
 AHEAD = 3  # pictures drawn that wait to be encoded
@@ -44,12 +42,6 @@ class VideoWish:
 def can_be_drawn(shown: set[str]) -> frozenset[str]:
     """Of some overlays those that a video can have: what Detect has to look at the footage anew for is left out."""
     return frozenset(shown) & (frozenset(DRAWN) | frozenset(WAYS))
-
-
-def pixels(image: QImage) -> NDArray[np.uint8]:
-    """(height, width, 4) uint8 of a 32-bit picture, a copy: blue, green, red, and nothing."""
-    rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
-    return rows[:, : 4 * image.width()].reshape(image.height(), image.width(), 4).copy()
 
 
 def write_video(
@@ -95,10 +87,11 @@ def _write(scene: Scene, wish: VideoWish, draft: Path, on_progress: OnProgress, 
                 rate=clip.rate,
                 quality=quality,
                 preset="veryfast",
+                hasty=True,
                 kind=kind,
                 called=wish.path,
             ) as writer,
-            _Behind(writer, width, height) as behind,
+            _Behind(writer) as behind,
         ):
             for frame in frames:
                 if cancelled():
@@ -122,8 +115,8 @@ def _write(scene: Scene, wish: VideoWish, draft: Path, on_progress: OnProgress, 
 class _Behind:
     """Encodes on a thread of its own while the next picture is drawn; what goes wrong there is raised here."""
 
-    def __init__(self, writer: ClipWriter, width: int, height: int) -> None:
-        self._writer, self._size = writer, (width, height)
+    def __init__(self, writer: ClipWriter) -> None:
+        self._writer = writer
         self._fault: Exception | None = None
         self._waiting: queue.Queue[QImage | None] = queue.Queue(AHEAD)
         self._thread = threading.Thread(target=self._work, name="drover-encode", daemon=True)
@@ -133,7 +126,7 @@ class _Behind:
         while (picture := self._waiting.get()) is not None:
             if self._fault is None:
                 try:
-                    self._writer.add(pixels(picture)[: self._size[1], : self._size[0]], "bgra")
+                    self._writer.add_drawn(pixels_of(picture))
                 except Exception as fault:  # noqa: BLE001 - handed to the thread that draws
                     self._fault = fault
 

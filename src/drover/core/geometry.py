@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -9,7 +11,7 @@ from numpy.typing import NDArray
 __all__ = [
     "box_foot", "box_reference", "convex_hull", "inside_polygons", "overlap_matrix", "pair_overlap",
     "points_inside", "side_of_line",
-    "simplify_outline", "trace_outline",
+    "simplify_outline", "trace_outlines",
 ]  # fmt: skip
 
 
@@ -127,10 +129,10 @@ def side_of_line(x: float, y: float, start: tuple[float, float], end: tuple[floa
     return (end[0] - start[0]) * (y - start[1]) - (end[1] - start[1]) * (x - start[0])
 
 
-def trace_outline(runs: NDArray[np.int16]) -> NDArray[np.float32]:
-    """Outer outline of a blob, along its pixel edges.
+def trace_outlines(runs: NDArray[np.int16]) -> list[NDArray[np.float32]]:
+    """Outer outlines of a blob's pieces, along its pixel edges, in the order of their first runs.
 
-    Walks the boundary with the blob on the right hand, from the top-left corner of the first run;
+    Walks each boundary with the blob on the right hand, from the top-left corner of the piece's first run;
     the walk turns left where it may, so pixels joined only at a corner stay one outline.
 
     Parameters
@@ -140,37 +142,66 @@ def trace_outline(runs: NDArray[np.int16]) -> NDArray[np.float32]:
 
     Returns
     -------
-    (points, 2) float32, px; corners only, closed implicitly; empty for an empty blob
+    list of (points, 2) float32, px; corners only, closed implicitly; empty for an empty blob
     """
     if len(runs) == 0:
-        return np.zeros((0, 2), np.float32)
-    top, left = int(runs[:, 0].min()), int(runs[:, 1].min())
-    height, width = int(runs[:, 0].max()) - top + 1, int(runs[:, 2].max()) - left + 1
-    mask = np.zeros((height + 2, width + 2), np.uint8)
-    for y, x0, x1 in runs:
-        mask[y - top + 1, x0 - left + 1 : x1 - left + 1] = 1
-    corners = _walk_boundary(mask)
-    return (corners + np.array([left - 1, top - 1])).astype(np.float32)
+        return []
+    points, starts = _walk_boundaries(runs)
+    return [points[a:b] for a, b in pairwise(starts.tolist())]
 
 
 @njit(cache=True, nogil=True)
-def _walk_boundary(mask: NDArray[np.uint8]) -> NDArray[np.int64]:  # pragma: no cover
-    """Corners of the outer boundary of a zero-padded mask, clockwise on screen."""
-    x, y = 0, 1
-    while mask[y, x] == 0:
-        x += 1
-        if x == mask.shape[1]:
-            x, y = 0, y + 1
+def _walk_boundaries(runs: NDArray[np.int16]) -> tuple[NDArray[np.float32], NDArray[np.int64]]:  # pragma: no cover
+    """Corners of the outer boundaries of all pieces, clockwise on screen, and where each begins."""
+    y0, x0 = np.int64(runs[:, 0].min()) - 1, np.int64(runs[:, 1].min()) - 1
+    mask = np.zeros((runs[:, 0].max() - y0 + 2, runs[:, 2].max() - x0 + 1), np.uint8)
+    for k in range(len(runs)):
+        mask[runs[k, 0] - y0, runs[k, 1] - x0 : runs[k, 2] - x0] = 1
+    out = np.empty((4 * len(runs) + 4, 2), np.float32)  # a run has two ends, each with two corners
+    starts = np.zeros(len(runs) + 1, np.int64)
+    pieces, count = 0, 0
+    stack = np.empty((mask.size, 2), np.int64)
+    for k in range(len(runs)):
+        x, y = runs[k, 1] - x0, runs[k, 0] - y0
+        if mask[y, x] != 1:
+            continue
+        starts[pieces], pieces = count, pieces + 1
+        count = _walk_boundary(mask, x, y, out, count)
+        _mark_piece(mask, x, y, stack)
+    out[:count, 0] += x0
+    out[:count, 1] += y0
+    starts[pieces] = count
+    return out[:count], starts[: pieces + 1]
+
+
+@njit(cache=True, nogil=True)
+def _mark_piece(mask: NDArray[np.uint8], x: int, y: int, stack: NDArray[np.int64]) -> None:  # pragma: no cover
+    """Set a piece of a mask, with all that touches it by edge or corner, to 2."""
+    stack[0, 0], stack[0, 1], depth = x, y, 1
+    mask[y, x] = 2
+    while depth > 0:
+        depth -= 1
+        cx, cy = stack[depth, 0], stack[depth, 1]
+        for ny in range(cy - 1, cy + 2):
+            for nx in range(cx - 1, cx + 2):
+                if mask[ny, nx] == 1:
+                    mask[ny, nx] = 2
+                    stack[depth, 0], stack[depth, 1] = nx, ny
+                    depth += 1
+
+
+@njit(cache=True, nogil=True)
+def _walk_boundary(
+    mask: NDArray[np.uint8], x: int, y: int, out: NDArray[np.float32], count: int
+) -> int:  # pragma: no cover
+    """Append the corners of one piece's outer boundary to ``out``; returns how many there are then."""
     # Directions: 0 east, 1 south, 2 west, 3 north; the vertex (x, y) is the pixel's top-left corner.
     step_x = np.array([1, 0, -1, 0])
     step_y = np.array([0, 1, 0, -1])
-    most = 4 * mask.size
-    out = np.empty((most, 2), np.int64)
-    count, direction = 0, 0
     start_x, start_y = x, y
-    out[0, 0], out[0, 1] = x, y
-    count = 1
-    while True:
+    out[count, 0], out[count, 1] = x, y
+    count, direction = count + 1, 0
+    while count < len(out):
         x += step_x[direction]
         y += step_y[direction]
         if x == start_x and y == start_y:
@@ -187,15 +218,13 @@ def _walk_boundary(mask: NDArray[np.uint8]) -> NDArray[np.int64]:  # pragma: no 
         turned = direction
         if right == 0 and left == 0:
             turned = (direction + 1) % 4
-        elif left == 1:
+        elif left != 0:
             turned = (direction + 3) % 4
         if turned != direction:
             out[count, 0], out[count, 1] = x, y
             count += 1
             direction = turned
-        if count >= most:
-            break
-    return out[:count]
+    return count
 
 
 def simplify_outline(points: NDArray[np.float32], tolerance: float) -> NDArray[np.float32]:

@@ -20,9 +20,10 @@ from drover.core.detect.detector import Detector
 from drover.core.detect.overlaps import remove_overlaps
 from drover.core.detect.size_rules import join_fragments
 from drover.core.detect.still import edge_strengths
+from drover.core.footage.colours import fill_planes, spread_to_four
 from drover.core.footage.planes import expand_luma
 from drover.core.footage_types import Frame
-from drover.core.geometry import overlap_matrix, simplify_outline, trace_outline
+from drover.core.geometry import overlap_matrix, simplify_outline, trace_outlines
 from drover.core.recipe import (
     AfterSettings,
     BackgroundSettings,
@@ -43,6 +44,7 @@ from drover.core.simulate.farm import build_scene
 from drover.core.simulate.render import Renderer
 from drover.core.simulate.worlds.scenes import build_world
 from drover.core.simulate.worlds.world import draw_world
+from drover.core.strokes import draw_stroke
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import survey_of
 from drover.core.track.explain import explain_frame
@@ -70,8 +72,12 @@ def _warm_detect() -> None:
     expand_luma(grey, out, False)
     frozen = np.frombuffer(grey.tobytes(), np.uint8).reshape(grey.shape)
     expand_luma(frozen, out, False)
+    words = np.zeros((2, 2), np.uint32)
+    spread_to_four(np.zeros((2, 2, 3), np.uint8), words)
+    draw_stroke(words, np.array([0, 0, 2, 2]), np.zeros((2, 2), np.float32), 1.0, np.array([255, 0, 0, 0]), (0.0, 0.0))
+    fill_planes(words, 2, grey[:2].copy(), grey[:1].copy(), grey[:1].copy())
     runs = np.array([[1, 2, 5], [2, 2, 5]], np.int16)
-    simplify_outline(trace_outline(runs), 0.5)
+    simplify_outline(trace_outlines(runs)[0], 0.5)
     simplify_outline(np.array([[0, 0], [4, 0], [4, 4], [2, 5], [0, 4]], np.float32), 0.5)
     edge_strengths(runs, grey, grey.astype(np.float32))
     large = np.array([[0, 0, 9, 9], [10, 0, 12, 2]], np.float32)

@@ -48,7 +48,7 @@ class TracksLayer:
         def work(onto: QPainter) -> None:
             self.ways.draw(onto, view, shown, tracks, clip, chosen)
             if "Trails" in shown:
-                overlays.draw_trails(onto, view, tracks, frame)
+                overlays.draw_trails(onto, view, tracks, clip.times, frame)
             if "Forecast" in shown:
                 overlays.draw_forecasts(onto, view, tracks, frame)
             if "Gates" in shown:

@@ -44,8 +44,8 @@ def tally(crossings: Crossings, line: int, class_id: int | None = None, *, until
         class_name="all" if class_id is None else crossings.class_names[class_id],
         forward=int(forward.sum()),
         back=int(back.sum()),
-        identities_forward=len(np.unique(crossings.identity[forward])),
-        identities_back=len(np.unique(crossings.identity[back])),
+        identities_forward=len(set(crossings.identity[forward].tolist())),
+        identities_back=len(set(crossings.identity[back].tolist())),
     )
 
 

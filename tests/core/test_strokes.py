@@ -1,0 +1,63 @@
+"""Lines drawn into pictures: truth from a plain distance to every piece, and from how pictures are stored."""
+
+from __future__ import annotations
+
+import av
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from drover.core.footage.colours import fill_planes, spread_to_four
+from drover.core.strokes import draw_stroke
+
+WHOLE = np.array([0, 0, 10**6, 10**6])
+WHITE = np.array([255, 255, 255, 255])
+
+
+def blank(height: int, width: int) -> np.ndarray:
+    return np.full((height, width), 0xFF000000, np.uint32)
+
+
+@given(st.integers(0, 10_000), st.floats(1.0, 6.0))
+def test_a_pixel_is_covered_as_far_as_the_line_reaches_beyond_its_middle(seed, width):
+    rng = np.random.default_rng(seed)
+    points = rng.uniform(-5, 35, (rng.integers(2, 6), 2)).astype(np.float32)
+    picture = blank(30, 30)
+    draw_stroke(picture, WHOLE, points, width, WHITE, (0.0, 0.0))
+    ys, xs = np.mgrid[:30, :30] + 0.5
+    off = np.full((30, 30), np.inf)
+    for a, b in zip(points[:-1].astype(float), points[1:].astype(float), strict=True):
+        along = np.clip(((xs - a[0]) * (b - a)[0] + (ys - a[1]) * (b - a)[1]) / max(1e-12, ((b - a) ** 2).sum()), 0, 1)
+        off = np.minimum(off, np.hypot(xs - a[0] - along * (b - a)[0], ys - a[1] - along * (b - a)[1]))
+    cover = np.clip(width / 2 + 0.5 - off, 0, 1)
+    assert np.abs((picture & 255).astype(float) - 255 * cover).max() <= 1.5
+    assert ((picture >> 24) == 255).all(), "what cannot be seen through stays so"
+
+
+def test_a_broken_line_is_drawn_in_its_measure_and_inside_the_window_alone():
+    picture = blank(9, 60)
+    line = np.array([[0, 4.5], [60, 4.5]], np.float32)
+    draw_stroke(picture, np.array([0, 0, 40, 9]), line, 1.0, WHITE, (8.0, 4.0))
+    middle = (picture[4] & 255) > 250
+    # Ends are round, so a piece reaches half the width further.
+    assert middle[:8].all() and not middle[9:11].any() and middle[12:20].all() and middle[36:40].all()
+    assert not middle[40:].any()
+
+
+def test_a_see_through_line_over_nothing_keeps_its_own_colour_premultiplied():
+    layer = np.zeros((3, 3), np.uint32)
+    draw_stroke(layer, WHOLE, np.array([[0, 1.5], [3, 1.5]], np.float32), 2.0, np.array([128, 255, 0, 64]), (0.0, 0.0))
+    assert [int(layer[1, 1] >> shift) & 255 for shift in (24, 16, 8, 0)] == [128, 128, 0, 32]
+
+
+@pytest.mark.parametrize("colour", [(0, 0, 0), (255, 255, 255), (255, 0, 0), (20, 160, 90), (13, 77, 201)])
+def test_a_colour_comes_back_from_the_planes_as_it_went_in(colour):
+    rgb = np.broadcast_to(np.array(colour, np.uint8), (6, 8, 3)).copy()
+    words = np.zeros((7, 9), np.uint32)  # larger than the video by an odd edge
+    spread_to_four(rgb, words[:6, :8])
+    frame = av.VideoFrame(8, 6, "yuv420p")
+    planes = [np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size) for plane in frame.planes]
+    fill_planes(words, 8, *planes)
+    back = frame.to_ndarray(format="rgb24").astype(int)
+    assert np.abs(back - colour).max() <= 3
