@@ -6,17 +6,21 @@ import csv
 import multiprocessing
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
 from builders import draw_clip
 
+from drover.core.batch.ledger import BatchState
 from drover.core.batch.outcome import Outcome, finished_outcome
 from drover.core.batch.plan import Job, plan_jobs
-from drover.core.batch.run import BatchState, run_batch
+from drover.core.batch.run import run_batch
 from drover.core.batch.summary import write_summary
 from drover.core.document import Document
 from drover.core.errors import Cancelled, FootageError
@@ -157,6 +161,51 @@ def test_a_batch_killed_half_way_leaves_no_process_and_goes_on(clips, tmp_path):
     assert "clip 2.mp4: 100 frames, 1 identities, Middle 1 forward 0 back (done before)" in second.stdout
     assert second.stderr.count("\n") == 1
     assert done.stat().st_mtime_ns == written
+
+
+@contextmanager
+def cluster(workers: int) -> Iterator[tuple[str, list[subprocess.Popen]]]:
+    """A real scheduler and workers, each a process of its own."""
+    dask = str(Path(sys.executable).with_name("dask"))
+    with socket.socket() as place:
+        place.bind(("127.0.0.1", 0))
+        address = f"tcp://127.0.0.1:{place.getsockname()[1]}"
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "start_new_session": True}
+    started = [subprocess.Popen([dask, "scheduler", "--host", address, "--no-dashboard"], **quiet)]
+    worker = [dask, "worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard"]
+    try:
+        started += [subprocess.Popen(worker, **quiet) for _ in range(workers)]
+        yield address, started[1:]
+    finally:
+        for process in started:
+            process.kill()
+            process.wait()
+
+
+def test_a_cluster_gives_the_same_tables_though_a_worker_is_killed_on_the_way(clips, tmp_path):
+    jobs = plan_jobs([clips], tmp_path / "here")
+    run_batch(jobs, RECIPE, workers=2, projects=False)
+    recipe, out = tmp_path / "recipe.toml", tmp_path / "out"
+    recipe.write_text('[[count.line]]\nname = "Middle"\npoints = [[0.5, 0.95], [0.5, 0.05]]\n')
+    command = [str(Path(sys.executable).with_name("drover")), "batch", str(clips), "--out", str(out)]
+    with cluster(2) as (address, workers):
+        command += ["--recipe", str(recipe), "--scheduler", address]
+        deadline, answer = time.monotonic() + 60, None
+        while answer is None and time.monotonic() < deadline:  # until scheduler and workers are there
+            batch = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+            while batch.poll() is None and not any(out.rglob("clip*")):
+                time.sleep(0.02)
+            answer = None if batch.poll() is not None else batch
+        assert answer is not None
+        workers[0].kill()
+        said, wrong = answer.communicate(timeout=120)
+    assert "3 clips done, 1 failed" in said, wrong
+    assert "broken.mp4: is not a video" in wrong
+    for job in jobs:
+        assert tables(Job(job.clip, out / job.folder.relative_to(tmp_path / "here"))) == tables(job)
+    gone = subprocess.run(command, capture_output=True, text=True, check=False)
+    assert gone.returncode == 1
+    assert "no scheduler answers there" in gone.stderr
 
 
 def _children_of(pid: int) -> list[int]:

@@ -1,20 +1,26 @@
-"""Events of a live run, brought to a real HTTP server that fails, goes away and comes back."""
+"""Events of a live run, brought to a real HTTP server and a real MQTT broker that fail, go away and come back."""
 
 from __future__ import annotations
 
 import json
+import socket
+import subprocess
+import sys
 import threading
 import time
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
 
+import paho.mqtt.client as mqtt
 import pytest
 
 from drover.core.count.alarms import Alarm
 from drover.core.count.live import LiveCrossing, LiveEvents
 from drover.core.errors import DroverError, RecipeError
-from drover.core.live_session.outbox import Courier, Outbox, token_of
+from drover.core.live_session.courier import Courier
+from drover.core.live_session.outbox import Outbox, token_of
 from drover.core.live_session.results import LiveResults
 from drover.core.recipe import CountSettings, LineSettings, Recipe, dump_recipe, parse_recipe
 from drover.core.settings.send import ReceiverSettings
@@ -152,3 +158,97 @@ def test_receivers_in_a_recipe():
             parse_recipe(text.replace("https://office.example/in", url))
     with pytest.raises(RecipeError, match="names that differ"):
         parse_recipe(text + text[text.index("[[") :])
+
+
+BROKER = (
+    "listeners:\n  default: {{type: tcp, bind: '127.0.0.1:{port}'}}\nplugins:\n  amqtt.plugins.authentication.{how}\n"
+)
+NOBODY, GUESTS = "FileAuthPlugin: {{password_file: {file}}}", "AnonymousAuthPlugin: {allow_anonymous: true}"
+
+
+@contextmanager
+def broker(folder, port, how=GUESTS):
+    """A real MQTT broker in a process of its own."""
+    settings = folder / "broker.yaml"
+    settings.write_text(BROKER.format(port=port, how=how))
+    process = subprocess.Popen([Path(sys.executable).with_name("amqtt"), "-c", settings], stderr=subprocess.DEVNULL)
+    try:
+        until(lambda: is_open(port))
+        yield
+    finally:
+        process.kill()
+        process.wait()
+
+
+def is_open(port) -> bool:
+    with socket.socket() as there:
+        return there.connect_ex(("127.0.0.1", port)) == 0
+
+
+def free_port() -> int:
+    with socket.socket() as place:
+        place.bind(("127.0.0.1", 0))
+        return place.getsockname()[1]
+
+
+@contextmanager
+def listener(port, version=mqtt.MQTTv311):
+    """All that is published under ``farm``, as (topic, text, retained)."""
+    heard: list[tuple[str, str, bool]] = []
+    client = mqtt.Client(mqtt.CallbackAPIVersion.VERSION2, protocol=version)
+    client.on_connect = lambda client, *_: client.subscribe("farm/#", qos=1)
+    client.on_message = lambda _c, _d, message: heard.append((message.topic, message.payload.decode(), message.retain))
+    client.connect("127.0.0.1", port)
+    client.loop_start()
+    try:
+        yield heard
+    finally:
+        client.disconnect()
+        client.loop_stop()
+
+
+def test_a_broker_gets_every_event_once_and_in_order_though_it_goes_away_and_keeps_the_totals(tmp_path):
+    port, outbox = free_port(), Outbox(tmp_path, "run")
+    receiver = ReceiverSettings(name="Barn", url=f"mqtt://127.0.0.1:{port}", topic="farm/gap")
+    totals = {"kind": "totals", "time": 9.0, "lines": {"Upper/lower": {"forward": 3, "back": 1}}}
+
+    def events(heard):
+        return [json.loads(text) for topic, text, _ in heard if topic == "farm/gap/crossing/Upper-lower"]
+
+    with broker(tmp_path, port), listener(port) as heard:
+        courier = Courier(tmp_path, receiver, patience=QUICK)
+        outbox.add([crossing(n) | {"line": "Upper/lower"} for n in range(1, 4)])
+        until(lambda: len(events(heard)) == 3)
+    first = events(heard)
+    outbox.add([crossing(n) | {"line": "Upper/lower"} for n in range(4, 9)])  # nobody is there
+    until(lambda: courier.delivery.trouble != "")
+    with broker(tmp_path, port), listener(port) as heard:
+        time.sleep(0.3)  # the listener is there before the courier tries again
+        until(lambda: len(events(heard)) >= 5)
+        outbox.add([totals])
+        assert courier.close(15.0).waiting == 0
+        until(lambda: ("farm/gap/state", "ended", False) in heard)
+        with listener(port) as later:
+            until(lambda: len(later) == 3)
+    outbox.close()
+    numbers = [event["number"] for event in first + events(heard)]
+    assert sorted(set(numbers)) == list(range(1, 9)), "none is lost"
+    assert [n for k, n in enumerate(numbers) if n not in numbers[:k]] == list(range(1, 9)), "and they come in order"
+    kept = {topic: text for topic, text, retained in later if retained}
+    assert kept["farm/gap/state"] == "ended"
+    assert json.loads(kept["farm/gap/line/Upper-lower"]) == {"forward": 3, "back": 1}
+    assert json.loads(kept["farm/gap/totals"])["lines"] == totals["lines"]
+
+
+def test_a_broker_that_asks_for_a_name_and_is_not_given_it_is_said_in_one_line(tmp_path):
+    port, outbox = free_port(), Outbox(tmp_path, "run")
+    (tmp_path / "names").write_text("")
+    receiver = ReceiverSettings(name="Barn", url=f"mqtt://127.0.0.1:{port}", user="nobody")
+    with broker(tmp_path, port, NOBODY.format(file=tmp_path / "names")):
+        courier = Courier(tmp_path, receiver, patience=QUICK)
+        outbox.add([crossing(1)])
+        until(lambda: courier.delivery.trouble != "")
+        ended = courier.close()
+    outbox.close()
+    assert ended.waiting > 0
+    assert "\n" not in ended.trouble

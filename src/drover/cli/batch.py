@@ -11,9 +11,10 @@ import numpy as np
 from drover.cli.parts import open_clip
 from drover.cli.progress import shown_progress
 from drover.cli.stopping import asked_to_stop
+from drover.core.batch.ledger import BatchState
 from drover.core.batch.outcome import Outcome
 from drover.core.batch.plan import plan_jobs
-from drover.core.batch.run import BatchState, run_batch
+from drover.core.batch.run import run_batch
 from drover.core.batch.summary import write_summary
 from drover.core.count.tallies import tally
 from drover.core.errors import Cancelled, DroverError
@@ -26,7 +27,7 @@ __all__ = ["do_batch", "preview_batch"]
 PREVIEW = 10.0  # s of each clip
 
 
-def do_batch(clips: list[Path], recipe: Recipe, out: Path, workers: int, projects: bool) -> bool:
+def do_batch(clips: list[Path], recipe: Recipe, out: Path, workers: int, projects: bool, scheduler: str = "") -> bool:
     """Work through the clips, saying what became of each; whether all are done.
 
     Raises
@@ -48,7 +49,12 @@ def do_batch(clips: list[Path], recipe: Recipe, out: Path, workers: int, project
 
     with shown_progress(f"{len(jobs)} clips", counted=False) as show:
         try:
-            run_batch(jobs, recipe, workers=workers, projects=projects, on_change=told, cancelled=asked_to_stop)
+            if scheduler:
+                from drover.core.batch.cluster import run_on_cluster
+
+                run_on_cluster(jobs, recipe, scheduler, projects=projects, on_change=told, cancelled=asked_to_stop)
+            else:
+                run_batch(jobs, recipe, workers=workers, projects=projects, on_change=told, cancelled=asked_to_stop)
         except (Cancelled, KeyboardInterrupt) as stop:
             write_summary(last.outcomes, out)
             raise DroverError(f"stopped with {last.count('done')} of {len(jobs)} clips done; "

@@ -19,8 +19,8 @@ from drover.cli.stopping import asked_to_stop, stop_was_heard
 from drover.core.errors import DroverError
 from drover.core.footage.stand_in import StandIn, fault_of
 from drover.core.footage.stream import source_of
+from drover.core.live_session.courier import Courier
 from drover.core.live_session.facts import LiveFacts
-from drover.core.live_session.outbox import Courier
 from drover.core.live_session.session import LiveSession
 from drover.core.recipe import Recipe
 from drover.core.run_files import ready_folder

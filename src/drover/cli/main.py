@@ -146,6 +146,9 @@ def batch(
     projects: Annotated[
         bool, typer.Option("--projects/--no-projects", help="Write a project for each clip, to open in the window.")
     ] = True,
+    scheduler: Annotated[
+        str, typer.Option(help="Dask scheduler as tcp://place:8786: its workers do the work; folders are shared.")
+    ] = "",
     preview: Annotated[
         int, typer.Option(min=0, max=1000, help="Look at the beginning of so many clips, print that, and end.")
     ] = 0,
@@ -156,7 +159,7 @@ def batch(
     settings = read_recipe(recipe) if recipe else Recipe()
     if preview:
         preview_batch(clips, settings, out, preview)
-    elif not do_batch(clips, settings, out, workers, projects):
+    elif not do_batch(clips, settings, out, workers, projects, scheduler):
         raise typer.Exit(1)
 
 

@@ -6,32 +6,20 @@ import contextlib
 import multiprocessing as mp
 import os
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from multiprocessing.connection import Connection, wait
 from multiprocessing.context import SpawnProcess
-from typing import Any
 
-from drover.core.batch.outcome import Outcome, finished_outcome
+from drover.core.batch.ledger import BatchState, Ledger
 from drover.core.batch.plan import Job
 from drover.core.batch.worker import serve
 from drover.core.errors import Cancelled
 from drover.core.recipe import Recipe
 
-__all__ = ["BatchState", "run_batch", "usual_workers"]
+__all__ = ["run_batch", "usual_workers"]
 
 LOOK_EVERY = 0.3  # s between two looks at whether to stop
 TRIES = 2  # of a clip during which its process died, as where memory runs short
-
-
-@dataclass(frozen=True)
-class BatchState:
-    """How far a batch is: the outcome of every clip, in the order of the jobs."""
-
-    outcomes: tuple[Outcome, ...]
-
-    def count(self, state: str) -> int:
-        """How many clips are in a state."""
-        return sum(outcome.state == state for outcome in self.outcomes)
 
 
 @dataclass
@@ -67,36 +55,25 @@ def run_batch(
     Cancelled
         When told to stop: what was finished by then stays, and the same call goes on from there.
     """
-    batch = _Batch(jobs, recipe, projects, on_change)
+    ledger = Ledger(jobs, recipe, projects, on_change)
+    batch = _Batch(ledger, recipe, projects)
     try:
         batch.work(workers or usual_workers(), cancelled)
     finally:
         batch.close()
-    return batch.state()
+    return ledger.state()
 
 
 class _Batch:
-    def __init__(
-        self, jobs: list[Job], recipe: Recipe, projects: bool, on_change: Callable[[BatchState], None]
-    ) -> None:
-        self._recipe, self._projects, self._on_change = recipe, projects, on_change
-        self._outcomes = [self._before(job) or Outcome(job) for job in jobs]
-        self._waiting = [place for place, outcome in enumerate(self._outcomes) if outcome.state == "waiting"]
+    def __init__(self, ledger: Ledger, recipe: Recipe, projects: bool) -> None:
+        self._ledger, self._recipe, self._projects = ledger, recipe, projects
+        self._waiting = ledger.waiting
         self._deaths = dict.fromkeys(self._waiting, 0)
         self._workers: list[_Worker] = []
         self._context = mp.get_context("spawn")  # a fork would take over threads half way through their work
 
-    def _before(self, job: Job) -> Outcome | None:
-        """What an earlier batch made of a clip, if that is all that is wanted."""
-        whole = not self._projects or job.project.exists()
-        return finished_outcome(job, self._recipe, kept=True) if whole else None
-
-    def state(self) -> BatchState:
-        """How far it is."""
-        return BatchState(tuple(self._outcomes))
-
     def work(self, count: int, cancelled: Callable[[], bool]) -> None:
-        self._on_change(self.state())
+        self._ledger.tell()
         for _ in range(min(count, len(self._waiting))):
             self._workers.append(self._hire())
         while self._workers:
@@ -109,7 +86,7 @@ class _Batch:
             for worker in [one for one in self._workers if one.pipe in ready]:
                 self._hear(worker)
             if ready:
-                self._on_change(self.state())
+                self._ledger.tell()
 
     def close(self) -> None:
         """End all processes; what they had begun is begun again next time."""
@@ -139,9 +116,9 @@ class _Batch:
             self._dismiss(worker)
             return
         worker.place = self._waiting.pop(0)
-        self._set(worker.place, state="working", share=0.0)
+        self._ledger.set(worker.place, state="working", share=0.0)
         with contextlib.suppress(OSError):  # if it is gone, that is heard next
-            worker.pipe.send(self._outcomes[worker.place].job)
+            worker.pipe.send(self._ledger.job(worker.place))
 
     def _hear(self, worker: _Worker) -> None:
         try:
@@ -150,9 +127,9 @@ class _Batch:
             self._died(worker)
             return
         if kind == "share":
-            self._set(worker.place, share=float(said))
+            self._ledger.set(worker.place, share=float(said))
             return
-        self._end(worker.place, said)
+        self._ledger.end(worker.place, said)
         worker.place = -1
 
     def _died(self, worker: _Worker) -> None:
@@ -163,10 +140,12 @@ class _Batch:
             self._deaths[place] += 1
             if self._deaths[place] < TRIES:
                 self._waiting.append(place)
-                self._set(place, state="waiting", share=0.0)
+                self._ledger.set(place, state="waiting", share=0.0)
             else:
-                clip = self._outcomes[place].job.clip
-                self._end(place, f"{clip}: the process working on it ended twice; there may be too little memory")
+                clip = self._ledger.job(place).clip
+                self._ledger.end(
+                    place, f"{clip}: the process working on it ended twice; there may be too little memory"
+                )
         if self._waiting:
             self._workers.append(self._hire())
 
@@ -174,14 +153,3 @@ class _Batch:
         self._workers.remove(worker)
         worker.process.join(5)
         worker.pipe.close()
-
-    def _end(self, place: int, reason: str) -> None:
-        job = self._outcomes[place].job
-        done = None if reason else finished_outcome(job, self._recipe)
-        if done is None:
-            why = reason or f"{job.clip}: its results are not there any more; was the clip or its folder changed?"
-            done = Outcome(job, "failed", why)
-        self._outcomes[place] = done
-
-    def _set(self, place: int, **changes: Any) -> None:
-        self._outcomes[place] = replace(self._outcomes[place], **changes)

@@ -23,7 +23,7 @@ from drover.core.recipe import Recipe
 from drover.core.run import ClipRun, run_clip
 from drover.core.run_files import ready_folder, write_run
 
-__all__ = ["do_job", "keep_project", "serve"]
+__all__ = ["do_job", "keep_project", "serve", "tried_job"]
 
 TELL_EVERY = 0.5  # s
 _DIE_WITH_PARENT = 1  # of prctl
@@ -43,7 +43,7 @@ def serve(pipe: Connection, recipe: Recipe, projects: bool) -> None:
 
 
 def _reason_of(job: Job, recipe: Recipe, projects: bool, pipe: Connection) -> str:
-    """Do a job; why it failed, or nothing."""
+    """Do a job, telling the pipe how far it is; why it failed, or nothing."""
     told = time.monotonic()
 
     def tell(done: int, total: int) -> None:
@@ -52,6 +52,13 @@ def _reason_of(job: Job, recipe: Recipe, projects: bool, pipe: Connection) -> st
             told = time.monotonic()
             pipe.send(("share", done / max(1, total)))
 
+    return tried_job(job, recipe, projects, tell)
+
+
+def tried_job(
+    job: Job, recipe: Recipe, projects: bool, tell: Callable[[int, int], None] = lambda done, total: None
+) -> str:
+    """Do a job; why it failed, or nothing."""
     try:
         do_job(job, recipe, projects, tell)
     except DroverError as error:

@@ -1,28 +1,18 @@
-"""Events for others: kept on disk in order, and posted by HTTP one after another until each was taken."""
+"""Events for others, kept on disk in order."""
 
 from __future__ import annotations
 
 import json
 import os
-import threading
-import urllib.error
-import urllib.request
-from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
-from drover import __version__
 from drover.core.errors import DroverError
 from drover.core.settings.send import ReceiverSettings
 
-__all__ = ["EVENTS", "Courier", "Delivery", "Outbox", "token_of"]
+__all__ = ["EVENTS", "Outbox", "token_of"]
 
 EVENTS = "events.jsonl"
-KINDS = {"crossing": "crossings", "stay": "stays", "alarm": "alarms", "totals": "totals"}
-BACK_OFF = (0.5, 1.0, 2.0, 5.0, 10.0, 30.0)  # s before each new try, the last one for all further
-ANSWER_WITHIN = 10.0  # s
-LOOK_EVERY = 0.2  # s
 
 
 class Outbox:
@@ -52,16 +42,6 @@ class Outbox:
         self._file.close()
 
 
-@dataclass(frozen=True)
-class Delivery:
-    """How far a receiver is: events taken, bytes that wait, and what went wrong last."""
-
-    name: str
-    taken: int
-    waiting: int
-    trouble: str
-
-
 def token_of(receiver: ReceiverSettings) -> str:
     """The receiver's access token, empty where it needs none; it never gets into a recipe, a log or a message.
 
@@ -83,109 +63,3 @@ def token_of(receiver: ReceiverSettings) -> str:
         except (OSError, UnicodeDecodeError) as error:
             raise DroverError(f"receiver {receiver.name}: {receiver.password_file} cannot be read") from error
     return ""
-
-
-class _NoDetours(urllib.request.HTTPRedirectHandler):
-    """A redirect would turn a POST into a question, and carry the token elsewhere."""
-
-    def redirect_request(self, *_: Any, **__: Any) -> None:
-        return None
-
-
-class Courier:
-    """Brings the events of a folder to one receiver, on a thread of its own, and remembers how far it is.
-
-    What was not taken stays, in order, and is tried again with pauses that grow; another courier of the same
-    folder and receiver goes on where this one was.
-    """
-
-    def __init__(self, folder: Path, receiver: ReceiverSettings, *, patience: tuple[float, ...] = BACK_OFF) -> None:
-        self._receiver, self._patience, self._token = receiver, patience, token_of(receiver)
-        self._events = folder / EVENTS
-        plain = "".join(c if c.isalnum() else "-" for c in receiver.name)
-        self._mark = folder / f".sent-{plain}"
-        self._place, self._taken, self._trouble = self._remembered(), 0, ""
-        self._opener = urllib.request.build_opener(_NoDetours)
-        self._stop, self._ending = threading.Event(), threading.Event()
-        self._thread = threading.Thread(target=self._work, name="drover-courier", daemon=True)
-        self._thread.start()
-
-    @property
-    def delivery(self) -> Delivery:
-        """How far it is."""
-        size = self._events.stat().st_size if self._events.exists() else 0
-        return Delivery(self._receiver.name, self._taken, size - self._place, self._trouble)
-
-    @property
-    def ended(self) -> bool:
-        """Whether it has brought all that there was when it was told to end."""
-        return not self._thread.is_alive()
-
-    def bring(self, patience: float) -> None:
-        """Bring what is there by now, for ``patience`` s at most."""
-        self._ending.set()
-        self._thread.join(patience)
-
-    def close(self, patience: float = 0.0) -> Delivery:
-        """End; what is there by now is still brought, for ``patience`` s at most."""
-        self.bring(patience)
-        self._stop.set()
-        self._thread.join(ANSWER_WITHIN + 1)
-        return self.delivery
-
-    def _work(self) -> None:
-        tries = 0
-        with suppress(FileNotFoundError), self._events.open("rb") as file:
-            while not self._stop.is_set():
-                file.seek(self._place)
-                line = file.readline()
-                if not line.endswith(b"\n"):
-                    if self._ending.is_set() or self._stop.wait(LOOK_EVERY):
-                        return
-                    continue
-                if self._brought(line):
-                    tries = 0
-                    self._place += len(line)
-                    self._remember()
-                elif self._stop.wait(self._patience[min(tries, len(self._patience) - 1)]):
-                    return
-                else:
-                    tries += 1
-
-    def _brought(self, line: bytes) -> bool:
-        """Whether an event was taken, or is none that this receiver wants."""
-        try:
-            event = json.loads(line)
-        except ValueError:
-            return True  # a line cut by a kill
-        if KINDS.get(event.get("kind")) not in self._receiver.what:
-            return True
-        headers = {"Content-Type": "application/json", "User-Agent": f"Drover/{__version__}"}
-        if self._token:
-            headers["Authorization"] = f"Bearer {self._token}"
-        request = urllib.request.Request(self._receiver.url, line, headers, method="POST")
-        try:
-            with self._opener.open(request, timeout=ANSWER_WITHIN) as answer:
-                answer.read(10_000)
-        except urllib.error.HTTPError as error:
-            error.close()
-            self._trouble = f"answered {error.code}"
-            return False
-        except (OSError, ValueError, urllib.error.URLError) as error:
-            self._trouble = str(getattr(error, "reason", error))[:120]
-            return False
-        self._taken, self._trouble = self._taken + 1, ""
-        return True
-
-    def _remembered(self) -> int:
-        try:
-            place = int(self._mark.read_text()[:20])
-            return place if 0 <= place <= self._events.stat().st_size else 0
-        except (OSError, ValueError):
-            return 0
-
-    def _remember(self) -> None:
-        with suppress(OSError):
-            draft = self._mark.with_name(self._mark.name + ".draft")
-            draft.write_text(str(self._place))
-            draft.replace(self._mark)

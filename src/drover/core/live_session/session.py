@@ -18,8 +18,9 @@ from drover.core.errors import DroverError, FootageError
 from drover.core.footage.stream import Arrival, Source, StreamClock, StreamReader
 from drover.core.footage_types import Frame
 from drover.core.live import LiveRun, LiveStep
+from drover.core.live_session.carriers import carrier_of
+from drover.core.live_session.courier import Courier, Delivery
 from drover.core.live_session.facts import LiveFacts, Meter
-from drover.core.live_session.outbox import Courier, Delivery, token_of
 from drover.core.live_session.recording import Recording
 from drover.core.live_session.results import LiveResults
 from drover.core.recipe import Recipe
@@ -74,7 +75,7 @@ class LiveSession:
         self._last_frame = time.monotonic()
         self._recording = Recording(folder) if record else None
         for receiver in recipe.send.receiver:
-            token_of(receiver)  # said before anything is begun
+            carrier_of(receiver)  # what is wrong with it is said before anything is begun
         self._reader: StreamReader | None = self._connected()
         self._results = LiveResults(folder, recipe, datetime.now(UTC))
         self._couriers = [Courier(folder, one) for one in recipe.send.receiver]
