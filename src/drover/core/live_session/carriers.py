@@ -8,6 +8,7 @@ import threading
 import urllib.error
 import urllib.request
 import uuid
+from contextlib import suppress
 from typing import Any, Protocol
 from urllib.parse import urlsplit
 
@@ -93,7 +94,7 @@ class ByMqtt:
             from paho.mqtt import client
         except ImportError as error:
             raise DroverError(
-                f"receiver {receiver.name}: the MQTT client is not installed; install it with pip install 'drover[mqtt]'"
+                f"receiver {receiver.name}: MQTT's client is missing; install it with pip install 'drover[mqtt]'"
             ) from error
         self._mqtt, self._receiver, self._token = client, receiver, token_of(receiver)
         self._client: Any = None
@@ -115,10 +116,8 @@ class ByMqtt:
     def close(self) -> None:
         """Say that the run has ended, and go."""
         if self._client is not None:
-            try:
+            with suppress(OSError, ValueError, RuntimeError):
                 self._tell(self._client, "state", b"ended", retain=True)
-            except (OSError, ValueError, RuntimeError):
-                pass
             self._drop()
 
     def _tell(self, client: Any, topic: str, payload: bytes, *, retain: bool) -> None:
