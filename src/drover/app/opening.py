@@ -8,7 +8,7 @@ from pathlib import Path
 from drover.core.count.paths import TrackPaths, prepare_paths, references_of
 from drover.core.detect.result import DetectResult
 from drover.core.document import Document, KeptRun
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import footage_is_there, open_footage
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.graph import Result, keys_of, run_stage
@@ -55,7 +55,7 @@ def open_clip(
     DroverError
         When the clip, the recipe or the truth cannot be read.
     """
-    with ClipReader(path.absolute()) as reader:
+    with open_footage(path.absolute()) as reader:
         clip = reader.info
     text, settings = recipe_text, parse_recipe(recipe_text)
     if recipe is not None:
@@ -91,7 +91,7 @@ def _with_clip(document: Document, view: dict[str, str], path: Path, store: Resu
         note = f"the clip {document.clip.path} is not there; results are shown without pictures"
         detect, paths = _shown(document, store)
         return Opened(_digested(document), file, lock, frame, True, (note,), detect, paths)
-    with ClipReader(place) as reader:
+    with open_footage(place) as reader:
         clip = reader.info
     if clip.fingerprint != document.clip.fingerprint or clip.frame_count != document.clip.frame_count:
         note = "the clip has changed since the project was saved; it is worked through again"
@@ -139,6 +139,6 @@ def _shown(document: Document, store: ResultStore) -> tuple[DetectResult | None,
 def find_clip(path: Path, project: Path) -> Path | None:
     """The clip where it was, or beside the project file."""
     for place in (path, project.parent / path.name):
-        if place.is_file():
+        if footage_is_there(place):
             return place
     return None

@@ -11,7 +11,7 @@ from drover.app.images import rgb_image
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
 from drover.core.errors import FootageError
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import FootageReader, open_footage
 from drover.core.inspect import DetectPictures, FrameProbe, clean_again
 
 __all__ = ["FramePicture", "Pictures"]
@@ -42,7 +42,7 @@ class Pictures(QObject):
         self.frame: FramePicture | None = None
         self.detect: DetectPictures | None = None
         self._wanted = False
-        self._reader: tuple[str, ClipReader] | None = None
+        self._reader: tuple[str, FootageReader] | None = None
         self._probe: tuple[object, FrameProbe] | None = None
         self._plain: DetectPictures | None = None
         self._frame_job = LatestJob("picture", self)
@@ -96,12 +96,12 @@ class Pictures(QObject):
         self.detect = self._plain = None
         self.refresh()
 
-    def _reader_for(self, path: str) -> ClipReader:
+    def _reader_for(self, path: str) -> FootageReader:
         if self._reader is None or self._reader[0] != path:
             if self._reader is not None:
                 self._reader[1].close()
             self._reader = None
-            self._reader = (path, ClipReader(path))
+            self._reader = (path, open_footage(path))
         return self._reader[1]
 
     def _on_frame(self, picture: FramePicture) -> None:

@@ -22,7 +22,7 @@ from drover.cli.progress import shown_progress
 from drover.cli.tables import print_score_table
 from drover.core.batch.plan import folder_name
 from drover.core.errors import DroverError
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import open_footage
 from drover.core.formats.box_rows import read_tracks, read_truth
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
 from drover.core.run_files import ready_folder, write_run
@@ -187,7 +187,7 @@ def survey(
     from drover.core.survey.resolve import resolve_detect
     from drover.core.survey_pass import survey_clip
 
-    with ClipReader(clip) as reader:
+    with open_footage(clip) as reader:
         info = reader.info
     found = survey_clip(info)
     if found is None:
@@ -279,7 +279,7 @@ def proof(
     program = QApplication.instance() or QApplication(["drover"])
     if isinstance(program, QApplication):
         apply_theme(program)
-    with ClipReader(clip) as reader:
+    with open_footage(clip) as reader:
         info = reader.info
         if frame > info.frame_count:
             raise DroverError(f"{clip}: has {info.frame_count} frames, there is no frame {frame}; choose another")

@@ -19,7 +19,7 @@ from drover.cli.tables import print_count_table, print_score_table
 from drover.core.count.zones import zone_totals
 from drover.core.errors import DroverError
 from drover.core.examples import example
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import open_footage
 from drover.core.footage_types import ClipInfo
 from drover.core.formats.box_import import read_box_file
 from drover.core.formats.box_rows import read_truth
@@ -66,7 +66,7 @@ def draw_scene(
 
 
 def open_clip(path: Path) -> ClipInfo:
-    with ClipReader(path) as reader:
+    with open_footage(path) as reader:
         return reader.info
 
 

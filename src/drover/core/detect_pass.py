@@ -11,7 +11,7 @@ import numpy as np
 from drover.core.detect.detector import DetectionRows, Detector, DetectorState
 from drover.core.detect.result import DetectResult
 from drover.core.errors import FootageError
-from drover.core.footage.fingerprint import clip_fingerprint
+from drover.core.footage.opened import footage_fingerprint
 from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage_types import ClipInfo
 from drover.core.kept_detections import load_detections, save_detections
@@ -79,7 +79,7 @@ def detect_clip(
     pass_ = _DetectPass(clip, settings, span)
     finished = pass_.run(on_progress, on_partial, cancelled)
     result = pass_.result(finished)
-    if finished and clip_fingerprint(clip.path) != clip.fingerprint:
+    if finished and footage_fingerprint(clip.path) != clip.fingerprint:
         raise FootageError(f"{clip.path}: was replaced or changed while it was worked through; open it again")
     if store and key and finished and span is None:
         save_detections(store, key, result)

@@ -15,7 +15,7 @@ from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import size_fits
 from drover.core.detect.where import Region
 from drover.core.detect_pass import replay_frames
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import open_footage
 from drover.core.recipe import DetectSettings, is_auto
 from drover.core.survey.resolve import resolve_detect
 
@@ -96,7 +96,7 @@ class FrameProbe:
     """
 
     def __init__(self, path: str, result: DetectResult, settings: DetectSettings) -> None:
-        self._reader = ClipReader(path)
+        self._reader = open_footage(path)
         self._result = result
         settings = self._settings = _as_taken(settings, result)
         self._detector = Detector(settings, (self._reader.info.width, self._reader.info.height))

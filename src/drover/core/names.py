@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-__all__ = ["MOST_NAME", "grouped", "plain_name"]
+import re
+
+__all__ = ["MOST_NAME", "grouped", "natural_order", "plain_name"]
 
 MOST_NAME = 80  # characters
 
@@ -16,3 +18,9 @@ def plain_name(value: object) -> str:
 def grouped(number: int) -> str:
     """A whole number with a gap before every three digits."""
     return f"{number:,}".replace(",", " ")
+
+
+def natural_order(name: str) -> list[tuple[int, int, str]]:
+    """Key by which names sort as a person would count them: clip 2 comes before clip 10."""
+    parts = re.split(r"(\d+)", name.casefold())
+    return [(1, int(part[:18]), part) if part.isdecimal() and part.isascii() else (0, 0, part) for part in parts]

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from drover.core.detect.cuts import one_shot
 from drover.core.errors import FootageError
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import FootageReader, open_footage
 from drover.core.footage_types import ClipInfo, Frame
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import Survey, survey_of
@@ -33,7 +33,7 @@ def read_samples(clip: ClipInfo, first: int = 0, past: int | None = None) -> Sam
     end = min(max(int(np.searchsorted(times, times[first] + WINDOW)), first + LEAST), past)
     shots: list[Frame] = []
     try:
-        with ClipReader(clip.path, cache_bytes=0) as reader:
+        with open_footage(clip.path, cache_bytes=0) as reader:
             later = _near_keys(reader, clip, end, past)
             whole = float(times[later[-1]] if len(later) else times[end - 1]) - float(times[first])
             share = float(times[end - 1] - times[first]) / max(whole, 1e-9)
@@ -58,7 +58,7 @@ def read_samples(clip: ClipInfo, first: int = 0, past: int | None = None) -> Sam
     )
 
 
-def _near_keys(reader: ClipReader, clip: ClipInfo, after: int, past: int) -> NDArray[np.int64]:
+def _near_keys(reader: FootageReader, clip: ClipInfo, after: int, past: int) -> NDArray[np.int64]:
     """Frames on and soon after some key frames of the time from frame ``after`` on, rising."""
     times = clip.times
     if after >= past:
@@ -81,7 +81,7 @@ def _of_one_shot(shots: list[Frame]) -> list[Frame]:
     return [frame for frame, keep in zip(shots, keeps.tolist(), strict=True) if keep]
 
 
-def _read(reader: ClipReader, wanted: list[int]) -> list[Frame]:
+def _read(reader: FootageReader, wanted: list[int]) -> list[Frame]:
     """Frames by number, in rising order; what lies close together is read in one go."""
     out: list[Frame] = []
     for index in wanted:

@@ -12,7 +12,7 @@ from drover.app.images import rgb_image
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
 from drover.core.errors import FootageError
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import FootageReader, open_footage
 
 __all__ = ["STRIP", "Strips"]
 
@@ -57,7 +57,7 @@ class Strips(QObject):
         path, size, keys = clip.path, (clip.width, clip.height), self.key_of
 
         def work(cancelled):  # type: ignore[no-untyped-def]
-            with ClipReader(path) as reader:
+            with open_footage(path) as reader:
                 for entry in lacking:
                     if cancelled():
                         return
@@ -81,7 +81,7 @@ class Strips(QObject):
         self._job.close()
 
 
-def _cut(reader: ClipReader, frame: int, entry: Entry, size: tuple[int, int]) -> QImage:
+def _cut(reader: FootageReader, frame: int, entry: Entry, size: tuple[int, int]) -> QImage:
     """The part of a frame around a crossing, small."""
     width = max(48, round(WIDE * size[0]))
     height = max(32, round(width * STRIP[1] / STRIP[0]))

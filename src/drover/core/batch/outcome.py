@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from drover import __version__
 from drover.core.batch.plan import Job
-from drover.core.footage.fingerprint import clip_fingerprint
+from drover.core.footage.opened import footage_fingerprint
 from drover.core.recipe import Recipe
 
 __all__ = ["Outcome", "State", "finished_outcome"]
@@ -48,7 +48,7 @@ def finished_outcome(job: Job, recipe: Recipe, *, kept: bool = False) -> Outcome
         same = (
             facts["versions"]["drover"] == __version__
             and facts["recipe"] == recipe.model_dump(mode="json")
-            and clip["fingerprint"] == clip_fingerprint(job.clip) != ""
+            and clip["fingerprint"] == footage_fingerprint(job.clip) != ""
         )
         if not same:
             return None

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 from drover.core.errors import FootageError
+from drover.core.footage.images import footage_name
+from drover.core.names import natural_order
 
 __all__ = ["VIDEO_ENDINGS", "Job", "folder_name", "plan_jobs"]
 
@@ -65,18 +66,12 @@ def _videos_below(folder: Path, out: Path) -> list[Path]:
         and not any(part.startswith(".") for part in path.relative_to(folder).parts)
         and (results == folder.resolve() or results not in path.resolve().parents)
     ]
-    return sorted(found, key=lambda path: _natural(str(path.relative_to(folder))))
-
-
-def _natural(name: str) -> list[tuple[int, int, str]]:
-    """Numbers in a name by their value: clip 2 comes before clip 10."""
-    parts = re.split(r"(\d+)", name.casefold())
-    return [(1, int(part[:18]), part) if part.isdecimal() and part.isascii() else (0, 0, part) for part in parts]
+    return sorted(found, key=lambda path: natural_order(str(path.relative_to(folder))))
 
 
 def folder_name(clip: Path, used: set[str], place: Path = Path()) -> str:
-    """The clip's stem, numbered where two clips of one call share it."""
-    stem = clip.stem or "clip"
+    """The clip's name, numbered where two clips of one call share it."""
+    stem = footage_name(clip)
     name, number = stem, 1
     while str(place / name) in used:
         number += 1

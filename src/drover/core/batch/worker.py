@@ -13,7 +13,7 @@ from multiprocessing.connection import Connection
 from drover.core.batch.plan import Job
 from drover.core.document import Document, KeptRun
 from drover.core.errors import DroverError, ProjectError
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import open_footage
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile
@@ -82,7 +82,7 @@ def do_job(job: Job, recipe: Recipe, projects: bool, tell: Callable[[int, int], 
     ready_folder(job.folder)
     for draft in job.folder.glob(".draft-*"):  # left by one that was killed
         shutil.rmtree(draft, ignore_errors=True)
-    with ClipReader(job.clip) as reader:
+    with open_footage(job.clip) as reader:
         clip = reader.info
     run = run_clip(clip, recipe, on_progress=lambda p: tell(p.done, p.total))
     if projects:

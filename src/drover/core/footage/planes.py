@@ -9,7 +9,9 @@ from av.video.frame import VideoFrame
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["chroma_of", "expand_luma", "grey_of"]
+from drover.core.footage_types import Frame
+
+__all__ = ["chroma_of", "expand_luma", "frame_of", "grey_of"]
 
 _LUMA_FIRST = {"yuv420p", "yuv422p", "yuv444p", "yuvj420p", "yuvj422p", "yuvj444p", "nv12", "nv21", "gray"}
 _FULL_RANGE = {"yuvj420p", "yuvj422p", "yuvj444p", "gray"}
@@ -51,3 +53,27 @@ def grey_of(picture: VideoFrame) -> NDArray[np.uint8]:
     out = np.empty((picture.height, picture.width), np.uint8)
     expand_luma(luma, out, name in _FULL_RANGE or picture.color_range == _JPEG_RANGE)
     return out
+
+
+def frame_of(
+    picture: VideoFrame, index: int, time: float, turns: int = 0, *, colours: VideoFrame | None = None
+) -> Frame:
+    """A frame of a decoded picture, turned by so many quarters against the clock.
+
+    ``colours`` is another form of the same picture, to take red, green and blue from.
+    """
+
+    def upright(plane: NDArray[np.uint8], axes: tuple[int, int] = (0, 1)) -> NDArray[np.uint8]:
+        return np.ascontiguousarray(np.rot90(plane, turns, axes=axes)) if turns else plane
+
+    def make_chroma() -> NDArray[np.uint8] | None:
+        planes = chroma_of(picture)
+        return None if planes is None else upright(planes, (1, 2))
+
+    return Frame(
+        index,
+        time,
+        lambda: upright(grey_of(picture)),
+        lambda: upright(np.asarray((colours or picture).to_ndarray(format="rgb24"), np.uint8)),
+        make_chroma,
+    )

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Iterator
 from pathlib import Path
 
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import open_footage
 from drover.core.footage_types import Frame
 
 __all__ = ["prefetched_frames"]
@@ -35,7 +35,7 @@ def prefetched_frames(
 
     def work() -> None:
         try:
-            with ClipReader(path, cache_bytes=0) as reader:
+            with open_footage(path, cache_bytes=0) as reader:
                 for frame in reader.frames(start):
                     _ = frame.rgb if rgb else frame.grey
                     if colour:

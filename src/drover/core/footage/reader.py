@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 from drover.core.errors import FootageError
 from drover.core.footage.fingerprint import clip_fingerprint
 from drover.core.footage.opening import _LOOSE, MOST_PIXELS, Index, open_container, read_index, stream_of
-from drover.core.footage.planes import chroma_of, grey_of
+from drover.core.footage.planes import frame_of
 from drover.core.footage_types import ClipInfo, Frame
 
 __all__ = ["ClipReader"]
@@ -277,23 +277,7 @@ class ClipReader:
     def _as_frame(self, picture: VideoFrame, index: int) -> Frame:
         if (picture.width, picture.height) != (self._width, self._height):
             picture = picture.reformat(width=self._width, height=self._height)
-        turns = self._turns
-
-        def make_grey() -> NDArray[np.uint8]:
-            grey = grey_of(picture)
-            return np.ascontiguousarray(np.rot90(grey, turns)) if turns else grey
-
-        def make_rgb() -> NDArray[np.uint8]:
-            rgb = np.asarray(picture.to_ndarray(format="rgb24"), np.uint8)
-            return np.ascontiguousarray(np.rot90(rgb, turns)) if turns else rgb
-
-        def make_chroma() -> NDArray[np.uint8] | None:
-            planes = chroma_of(picture)
-            return (
-                np.ascontiguousarray(np.rot90(planes, turns, axes=(1, 2))) if turns and planes is not None else planes
-            )
-
-        return Frame(index, float(self.info.times[index]), make_grey, make_rgb, make_chroma)
+        return frame_of(picture, index, float(self.info.times[index]), self._turns)
 
     def _remember(self, frame: Frame) -> Frame:
         self._cache[frame.index] = frame

@@ -21,7 +21,7 @@ import numpy as np
 from av.error import FFmpegError
 
 from drover.core.errors import DroverError, FootageError
-from drover.core.footage.reader import ClipReader
+from drover.core.footage.opened import FootageReader, open_footage
 
 __all__ = ["FAULTS", "Fault", "StandIn", "fault_of"]
 
@@ -108,7 +108,7 @@ class StandIn:
     """
 
     def __init__(self, clip: Path, *, port: int = 0, faults: tuple[Fault, ...] = (), seconds: float = 0.0) -> None:
-        with ClipReader(clip) as reader:
+        with open_footage(clip) as reader:
             self.info = reader.info
         self._clip, self._faults, self._seconds = clip, faults, seconds
         self._stop = threading.Event()
@@ -174,7 +174,7 @@ class StandIn:
         with (
             contextlib.suppress(OSError, FFmpegError, DroverError),
             line,
-            ClipReader(self._clip, cache_bytes=0) as reader,
+            open_footage(self._clip, cache_bytes=0) as reader,
         ):
             _Playing(self, _Line(line, int(self.age * 1000)), reader).play()
 
@@ -182,7 +182,7 @@ class StandIn:
 class _Playing:
     """One connection: where the clip is by now, the encoder, and what goes wrong."""
 
-    def __init__(self, owner: StandIn, line: _Line, reader: ClipReader) -> None:
+    def __init__(self, owner: StandIn, line: _Line, reader: FootageReader) -> None:
         self._owner, self._line, self._reader = owner, line, reader
         self._info = owner.info
         self._out: Any = None

@@ -10,15 +10,13 @@ from typing import Any
 from urllib.parse import urlsplit
 
 import av
-import numpy as np
 from av.container import InputContainer
 from av.error import FFmpegError
 from av.video.frame import VideoFrame
-from numpy.typing import NDArray
 
 from drover.core.errors import FootageError
 from drover.core.footage.opening import MOST_PIXELS
-from drover.core.footage.planes import chroma_of, grey_of
+from drover.core.footage.planes import frame_of
 from drover.core.footage_types import Frame
 
 __all__ = ["Arrival", "Source", "StreamClock", "StreamReader", "source_of"]
@@ -192,14 +190,7 @@ class StreamReader:
             picture = picture.reformat(width=self.size[0], height=self.size[1])
         stamp = None if picture.pts is None or picture.time_base is None else float(picture.pts * picture.time_base)
         index, self._index = self._index, self._index + 1
-        return Arrival(_frame(picture, index, self._clock.time_of(stamp, now)), now)
-
-
-def _frame(picture: VideoFrame, index: int, when: float) -> Frame:
-    def rgb() -> NDArray[np.uint8]:
-        return np.asarray(picture.to_ndarray(format="rgb24"), np.uint8)
-
-    return Frame(index, when, lambda: grey_of(picture), rgb, lambda: chroma_of(picture))
+        return Arrival(frame_of(picture, index, self._clock.time_of(stamp, now)), now)
 
 
 def _opened(source: Source, wanted: tuple[int, int, float] | None) -> InputContainer:
