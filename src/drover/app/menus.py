@@ -46,7 +46,8 @@ def _action(
 def _file_menu(window: MainWindow) -> None:
     file, asking, exports = window.menuBar().addMenu("&File"), window.asking, window.exports
     for entry in (
-        ("Open &clip…", asking.clip, "Ctrl+O"), ("Open &project…", asking.project, "Ctrl+Shift+O"),
+        ("Open &clip…", asking.clip, "Ctrl+O"), ("Open a &source…", window.sources.ask, "Ctrl+Alt+O"),
+        ("Open &project…", asking.project, "Ctrl+Shift+O"),
         ("Open the Fold &Hill demo", window.open_demo, None), None,
         ("&Save project as…", asking.save, "Ctrl+S"), None,
         ("&Bring in boxes…", asking.boxes, None), ("Load &truth…", asking.truth, None),

@@ -111,6 +111,7 @@ QPushButton:focus, QToolButton:focus {{ border-color: {MOSS}; }}
 QPushButton:disabled, QToolButton:disabled {{ color: #A9AFAA; }}
 QPushButton[primary="true"] {{ background: {MOSS}; color: #FFFFFF; border-color: {MOSS}; font-weight: 600; }}
 QPushButton[primary="true"]:hover {{ background: #3A7D64; }}
+QPushButton[primary="true"]:disabled {{ background: #A9B4AE; border-color: #A9B4AE; color: {PAPER}; }}
 QPushButton[flat="true"] {{ background: transparent; border-color: transparent; color: {MUTED_TEXT}; }}
 QPushButton[flat="true"]:hover {{ color: {INK}; border-color: {RULE}; }}
 QComboBox, QDoubleSpinBox, QSpinBox, QLineEdit {{

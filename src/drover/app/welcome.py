@@ -28,6 +28,7 @@ class Welcome(DropTarget):
 
     clip_wanted = Signal()
     demo_wanted = Signal()
+    source_wanted = Signal()
     unnamed_wanted = Signal(object)
 
     def __init__(self, unnamed: list[Path]) -> None:
@@ -54,7 +55,9 @@ class Welcome(DropTarget):
         self.demo.clicked.connect(self.demo_wanted)
         self.clip = QPushButton("Open a clip…")
         self.clip.clicked.connect(self.clip_wanted)
-        for button in (self.demo, self.clip):
+        self.source = QPushButton("Camera or stream…")
+        self.source.clicked.connect(self.source_wanted)
+        for button in (self.demo, self.clip, self.source):
             button.setMinimumHeight(26)
             row.addWidget(button)
         row.addStretch(1)

@@ -36,6 +36,8 @@ from drover.app.pictures import Pictures
 from drover.app.playback import Playback
 from drover.app.saving import Saving, unnamed_work
 from drover.app.session import Session
+from drover.app.sources.dialog import NETWORK
+from drover.app.sources.opener import SourceOpener
 from drover.app.status import StatusLine
 from drover.app.strip import StageStrip
 from drover.app.theme import dress
@@ -66,7 +68,7 @@ class MainWindow(QMainWindow):
         self._thumbs_age = QElapsedTimer()
         self._thumbs_age.start()
         self._build()
-        self.asking = Asking(self)
+        self.asking, self.sources = Asking(self), SourceOpener(self)
         build_menus(self)
         self.corner = QLabel("")
         self.corner.setProperty("role", "muted")
@@ -133,6 +135,7 @@ class MainWindow(QMainWindow):
         self.welcome.file_dropped.connect(lambda path: self.open_path(Path(path)))
         self.welcome.clip_wanted.connect(self.asking.clip)
         self.welcome.demo_wanted.connect(self.open_demo)
+        self.welcome.source_wanted.connect(lambda: self.sources.ask(NETWORK))
         self.welcome.unnamed_wanted.connect(self.open_path)
         self.transport.wanted.connect(self._on_transport)
         self.transport.speed_wanted.connect(self._set_speed)
@@ -328,11 +331,15 @@ class MainWindow(QMainWindow):
             super().closeEvent(event)
             return
         self.playback.pause()
+        if not self.sources.may_close():
+            event.ignore()
+            return
         fault = self.saving.finish()
         if fault and not self.asking.may_close_unsaved(fault):
             event.ignore()
             return
         self.saving.close()
+        self.sources.close()
         self.exports.close()
         self.pictures.close()
         self.pair.close_pictures()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
@@ -28,10 +29,12 @@ def draw_lines(
     *,
     hover: tuple[int, int] | None = None,
     held: int | None = None,
+    totals: Mapping[str, tuple[int, int]] | None = None,
 ) -> None:
     """All lines; ``now`` s is the moment up to which running counts go.
 
-    ``hover`` is the line and corner under the mouse, corner -1 for the line itself; ``held`` the line that is dragged.
+    ``totals`` are passages forward and back by line, where that is all that is known, as live. ``hover`` is the line
+    and corner under the mouse, corner -1 for the line itself; ``held`` the line that is dragged.
     """
     for number, line in enumerate(lines):
         grabbed = hover[1] if hover is not None and hover[0] == number else None
@@ -43,7 +46,8 @@ def draw_lines(
             _draw_handle(painter, at, grabbed=grabbed == corner)
         middle, ahead = arrow_of(line, view)
         _draw_direction(painter, middle, ahead)
-        _draw_counts(painter, view, line, (known, number), corners, ahead, now)
+        so_far = None if totals is None else totals.get(line.name, (0, 0))
+        _draw_counts(painter, view, line, (known, number), corners, ahead, now, so_far)
         if len(lines) > 1 or line.name:
             _draw_name(painter, max(corners, key=lambda point: point.y()), line.name)
 
@@ -102,23 +106,28 @@ def _draw_counts(
     corners: list[QPointF],
     ahead: QPointF,
     now: float,
+    running: tuple[int, int] | None,
 ) -> None:
-    """A plate on each side: how many went over to it so far, and of how many in the whole clip."""
+    """A plate on each side: how many went over to it so far, and of how many in the whole clip where it has an end."""
     crossings, number = of
+    anchor = min(corners, key=lambda point: point.y()) + QPointF(0, -16)
+    if running is not None:
+        _draw_plate(painter, view, anchor, ahead, (running[0], ""))
+        _draw_plate(painter, view, anchor, -ahead, (running[1], ""))
+        return
     if crossings is None:
         total = so_far = Tally(line.name, "all", 0, 0, 0, 0)
     else:
         total, so_far = tally(crossings, number), tally(crossings, number, until=now)
-    anchor = min(corners, key=lambda point: point.y()) + QPointF(0, -16)
-    _draw_plate(painter, view, anchor, ahead, (so_far.identities_forward, total.identities_forward))
-    _draw_plate(painter, view, anchor, -ahead, (so_far.identities_back, total.identities_back))
+    _draw_plate(painter, view, anchor, ahead, (so_far.identities_forward, f"of {total.identities_forward}"))
+    _draw_plate(painter, view, anchor, -ahead, (so_far.identities_back, f"of {total.identities_back}"))
 
 
 def _draw_plate(
-    painter: QPainter, view: ViewTransform, anchor: QPointF, way: QPointF, counted: tuple[int, int]
+    painter: QPainter, view: ViewTransform, anchor: QPointF, way: QPointF, counted: tuple[int, str]
 ) -> None:
     big, small = number_font(14, bold=True), number_font(11)
-    text, rest = str(counted[0]), f"of {counted[1]}"
+    text, rest = str(counted[0]), counted[1]
     wide_big = QFontMetricsF(big).horizontalAdvance(text)
     wide_small = QFontMetricsF(small).horizontalAdvance(rest)
     width = wide_big + wide_small + 34

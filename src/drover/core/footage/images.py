@@ -61,7 +61,7 @@ class ImageSet:
 
 def with_rate(path: Path, rate: float) -> Path:
     """The path that names a folder or pattern at a rate."""
-    return path.with_name(f"{path.name}@{rate:g}")
+    return path.with_name(f"{path.name}@{rate:g}") if path.name else path
 
 
 def footage_name(path: Path) -> str:

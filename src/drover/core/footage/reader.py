@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from itertools import chain
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from av.error import FFmpegError
@@ -70,6 +71,12 @@ class ClipReader:
         """Frames that decode without any other, rising."""
         place = np.searchsorted(self._pts, self._keys)
         return np.unique(place[place < len(self._pts)]).astype(np.int64)
+
+    @property
+    def coding(self) -> str:
+        """How its pictures are coded and in what container, in the words of the trade."""
+        context: Any = self._stream.codec_context
+        return f"{context.name} in {self._container.format.name.split(',')[0]}, {context.pix_fmt}"
 
     def frame(self, index: int) -> Frame:
         """The frame of that number.

@@ -148,6 +148,11 @@ class StreamReader:
         rate = self._stream.average_rate or self._stream.guessed_rate
         return float(rate) if rate and 0.5 <= float(rate) <= 1000 else MOST_LIKELY_RATE
 
+    @property
+    def coding(self) -> str:
+        """How its pictures are coded, in the words of the trade."""
+        return str(self._stream.codec_context.name)
+
     def arrivals(self) -> Iterator[Arrival]:
         """Pictures as they come, until the source ends.
 

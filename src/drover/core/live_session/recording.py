@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import av
 from av.error import FFmpegError
 
-from drover.core.errors import DroverError
+from drover.core.errors import Cancelled, DroverError, FootageError
+from drover.core.footage.stream import Source, StreamClock, StreamReader
 
-__all__ = ["Recording"]
+__all__ = ["Recording", "record_for"]
 
 MOST_STEP = 5.0  # s from one packet to the next, beyond which the rest goes to another file
 
@@ -71,3 +73,44 @@ class Recording:
         self._stream, self._of, self._first = self._out.add_stream_from_template(stream), stream, first
         self.files.append(path)
         return self._out
+
+
+def record_for(
+    source: Source,
+    folder: Path,
+    seconds: float,
+    *,
+    wanted: tuple[int, int, float] | None = None,
+    on_share: Callable[[float], None] = lambda _: None,
+    cancelled: Callable[[], bool] = lambda: False,
+) -> Path:
+    """Record the next seconds of a source, from its next picture that stands alone; the file it is in.
+
+    Raises
+    ------
+    DroverError
+        When the source is not there or breaks off before anything came, or the folder cannot be written; Cancelled when
+        told to stop.
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise DroverError(f"{folder}: cannot be made ({error.strerror}); choose another folder") from error
+    kept = Recording(folder)
+    reader = StreamReader(source, StreamClock(), wanted=wanted, record=kept.add)
+    begun: float | None = None
+    try:
+        for arrival in reader.arrivals():
+            if cancelled():
+                raise Cancelled("recording was stopped")
+            if kept.files:
+                begun = arrival.at if begun is None else begun
+                on_share(min(1.0, (arrival.at - begun) / seconds))
+                if arrival.at - begun >= seconds:
+                    break
+    finally:
+        reader.close()
+        kept.close()
+    if not kept.files:
+        raise FootageError(f"{source.name}: nothing of it could be recorded; it may be coded in a way that cannot be")
+    return kept.files[-1]

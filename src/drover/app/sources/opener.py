@@ -1,0 +1,63 @@
+"""Opens the source dialog for a window, and the windows of live runs that come from it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject, Qt
+
+from drover.app.live.window import LiveWindow
+from drover.app.live.work import LiveWish
+from drover.app.sources.dialog import FILE, SourceDialog
+
+if TYPE_CHECKING:
+    from drover.app.window import MainWindow
+
+__all__ = ["SourceOpener"]
+
+
+class SourceOpener(QObject):
+    """Asks for sources on behalf of a window; a live run counts with the recipe that the window has by then."""
+
+    def __init__(self, window: MainWindow) -> None:
+        super().__init__(window)
+        self._window = window
+        self.dialog: SourceDialog | None = None
+        self.live: list[LiveWindow] = []
+
+    def ask(self, tab: int = FILE) -> SourceDialog:
+        """Show the dialog."""
+        if self.dialog is not None:
+            self.dialog.close()
+        dialog = SourceDialog(self._window.session.recipe, self._window, tab=tab)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.clip_wanted.connect(self._window.open_path)
+        dialog.live_wanted.connect(self.start_live)
+        dialog.destroyed.connect(self._forget_dialog)
+        self.dialog = dialog
+        dialog.show()
+        return dialog
+
+    def start_live(self, wish: LiveWish) -> LiveWindow:
+        """Count on a source in a window of its own."""
+        window = LiveWindow(wish)
+        window.recording_wanted.connect(self._window.open_path)
+        self.live.append(window)
+        window.show()
+        return window
+
+    def _forget_dialog(self) -> None:
+        self.dialog = None
+
+    def may_close(self) -> bool:
+        """Whether no live run goes on, or the user lets all of them end."""
+        return all(window.close() for window in self.live)
+
+    def close(self) -> None:
+        """End everything."""
+        if self.dialog is not None:
+            self.dialog.close()
+        for window in self.live:
+            window.work.close()
+            window.deleteLater()
+        self.live = []
