@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
+from drover.app.batch.dialog import BatchDialog
 from drover.app.box_import_dialog import BoxImportDialog
+from drover.app.file_kinds import VIDEO_FILTER
 from drover.app.jobs import LatestJob
 from drover.core.errors import DroverError
 from drover.core.formats.box_import import first_line_has_commas, read_box_file
@@ -21,7 +23,6 @@ if TYPE_CHECKING:
 
 __all__ = ["PROJECT_ENDING", "Asking"]
 
-VIDEO_FILTER = "Video (*.mp4 *.mkv *.avi *.mov *.webm *.m4v *.mpg *.ts);;All files (*)"
 PROJECT_FILTER = "Drover project (*.drover)"
 PROJECT_ENDING = ".drover"
 
@@ -32,6 +33,7 @@ class Asking(QObject):
     def __init__(self, window: MainWindow) -> None:
         super().__init__(window)
         self.window, self.session, self.banner = window, window.session, window.banner
+        self.batch_dialog: BatchDialog | None = None
         self._box_job = LatestJob("boxes", self)
         self._box_job.done.connect(self._on_boxes_read)
         self._box_job.failed.connect(self.banner.say)
@@ -137,6 +139,14 @@ class Asking(QObject):
             self.session.bring_in(boxes, self.box_dialog.chosen())
             self.window.strip.choose("detect")
 
+    def batch(self) -> BatchDialog:
+        """Show the dialog that works through many clips with this window's recipe."""
+        if self.batch_dialog is None or not self.batch_dialog.isVisible():
+            self.batch_dialog = BatchDialog(self.session.recipe, self.window)
+            self.batch_dialog.project_wanted.connect(self.window.open_path)
+        self.batch_dialog.show()
+        return self.batch_dialog
+
     def recipe(self) -> None:
         """Ask for a recipe to use."""
         name, _ = QFileDialog.getOpenFileName(self.window, "Load a recipe", "", "Recipe (*.toml)")
@@ -159,5 +169,8 @@ class Asking(QObject):
             self.banner.say(f"{error.filename}: {error.strerror}; choose another place")
 
     def close(self) -> None:
-        """End the thread."""
+        """End what goes on."""
+        if self.batch_dialog is not None:
+            self.batch_dialog.hide()
+            self.batch_dialog.close()
         self._box_job.close()

@@ -48,7 +48,7 @@ def _file_menu(window: MainWindow) -> None:
     for entry in (
         ("Open &clip…", asking.clip, "Ctrl+O"), ("Open a &source…", window.sources.ask, "Ctrl+Alt+O"),
         ("Open &project…", asking.project, "Ctrl+Shift+O"),
-        ("Open the Fold &Hill demo", window.open_demo, None), None,
+        ("Open the Fold &Hill demo", window.open_demo, None), ("&Work through many clips…", asking.batch, None), None,
         ("&Save project as…", asking.save, "Ctrl+S"), None,
         ("&Bring in boxes…", asking.boxes, None), ("Load &truth…", asking.truth, None),
         ("Save &picture of the field…", exports.ask_picture, None),

@@ -131,5 +131,11 @@ QFrame[role="card"] {{ background: {PAPER}; border: 1px solid {RULE}; border-rad
 QFrame[role="card"] QLabel {{ background: transparent; }}
 QProgressBar {{ background: #DAD7CD; border: 0; border-radius: 3px; max-height: 6px; min-height: 6px; }}
 QProgressBar::chunk {{ background: {MOSS}; border-radius: 3px; }}
+QTableView {{ background: #FFFFFF; border: 1px solid {RULE}; selection-background-color: #DDE7E1;
+    selection-color: {INK}; }}
+QTableView::item {{ padding: 0 8px; }}
+QHeaderView::section {{
+    background: {PAPER}; border: 0; border-bottom: 1px solid {RULE}; padding: 4px 8px; color: {MUTED_TEXT};
+}}
 QSplitter::handle {{ background: {RULE}; }}
 """

@@ -3,28 +3,21 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import replace
 from pathlib import Path
 
-import numpy as np
-
-from drover.cli.parts import open_clip
 from drover.cli.progress import shown_progress
 from drover.cli.stopping import asked_to_stop
 from drover.core.batch.ledger import BatchState
 from drover.core.batch.outcome import Outcome
 from drover.core.batch.plan import plan_jobs
+from drover.core.batch.preview import preview_job, some_of
 from drover.core.batch.run import run_batch
 from drover.core.batch.summary import write_summary
-from drover.core.count.tallies import tally
 from drover.core.errors import Cancelled, DroverError
 from drover.core.recipe import Recipe
-from drover.core.run import run_clip
 from drover.core.run_files import ready_folder
 
 __all__ = ["do_batch", "preview_batch"]
-
-PREVIEW = 10.0  # s of each clip
 
 
 def do_batch(clips: list[Path], recipe: Recipe, out: Path, workers: int, projects: bool, scheduler: str = "") -> bool:
@@ -84,28 +77,19 @@ def preview_batch(clips: list[Path], recipe: Recipe, out: Path, many: int) -> No
     ------
     DroverError
     """
-    jobs = plan_jobs(clips, out)
-    chosen = [jobs[k] for k in np.unique(np.linspace(0, len(jobs) - 1, min(many, len(jobs))).round().astype(int))]
-    for job in chosen:
+    for job in some_of(plan_jobs(clips, out), many):
         try:
-            clip = open_clip(job.clip)
-            short = replace(clip, times=clip.times[: max(1, int(np.searchsorted(clip.times, PREVIEW)))])
             with shown_progress(job.clip.name) as show:
-                run = run_clip(
-                    short, recipe, on_progress=lambda p, show=show: show.update(p.done, p.total),
-                    cancelled=asked_to_stop,
-                )  # fmt: skip
+                found = preview_job(job, recipe, on_progress=show.update, cancelled=asked_to_stop)
         except Cancelled:
             raise
         except DroverError as error:
             print(f"drover: {error}", file=sys.stderr)
             continue
-        found = len(run.detect.detections) / max(1, short.frame_count)
-        totals = [tally(run.crossings, line) for line in range(len(run.crossings.line_names))]
-        counts = "".join(f", {one.line} {one.forward} forward {one.back} back" for one in totals)
+        counts = "".join(f", {name} {forward} forward {back} back" for name, (forward, back) in found.counts.items())
         print(
-            f"{job.clip}, the first {short.duration:.0f} s of {clip.duration:.0f}: {len(run.tracks.paths.identity)} "
-            f"identities, {found:.1f} boxes a frame{counts}"
+            f"{job.clip}, the first {found.seconds:.0f} s of {found.whole:.0f}: {found.identities} identities, "
+            f"{found.boxes_a_frame:.1f} boxes a frame{counts}"
         )
-        for line in (*clip.notes, *run.notes, *run.detect.said):
+        for line in found.said:
             print(f"  {line}")

@@ -17,8 +17,8 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from drover.app.asking import VIDEO_FILTER
 from drover.app.dials.parts import muted
+from drover.app.file_kinds import VIDEO_FILTER
 from drover.app.preferences import preferences
 from drover.app.sources.devices import devices
 from drover.core.footage.images import with_rate
