@@ -16,7 +16,7 @@ from drover.app.field.tracks_layer import TracksLayer
 from drover.app.images import pixels_of, rgb_image
 from drover.app.video import VideoWish, can_be_drawn, write_video
 from drover.app.video_dialog import VideoDialog
-from drover.cli.video import export_video
+from drover.cli.video import export_result
 from drover.core.errors import Cancelled, DroverError
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
@@ -141,8 +141,14 @@ def test_the_command_works_a_clip_through_and_writes_webm(tmp_path, opened):
     del opened  # there is an application already
     video = tmp_path / "out" / "short.webm"
     recipe = read_recipe(SHORT.recipe)
-    written = export_video(SHORT.clip, recipe, video, show="outlines, Numbers", start=1.0, end=2.0, speed=5)
-    assert written == 6 and len(frames_of(video)) == 6
-    for wrong, words in (({"show": "legs"}, "no 'legs'"), ({"start": 99.0}, "no picture from 99 s")):
+    usual = {"video": video, "out": None, "what": "", "show": "", "start": 0.0, "end": None, "speed": 1}
+    span = {"start": 1.0, "end": 2.0, "speed": 5}
+    written = export_result(SHORT.clip, recipe, **{**usual, **span, "show": "outlines, Numbers"})
+    assert written == [f"{video}: 6 pictures"] and len(frames_of(video)) == 6
+    wrongs = (
+        ({"show": "legs"}, "no 'legs'"), ({"start": 99.0}, "no picture from 99 s"), ({"what": "x"}, "no 'x'"),
+        ({"video": None}, "nothing is asked for"), ({"video": tmp_path / "a.avi"}, "ends in"),
+    )  # fmt: skip
+    for wrong, words in wrongs:
         with pytest.raises(DroverError, match=words):
-            export_video(SHORT.clip, Recipe(), video, **{"show": "", "start": 0.0, "end": None, "speed": 1, **wrong})
+            export_result(SHORT.clip, Recipe(), **{**usual, **wrong})

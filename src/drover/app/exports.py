@@ -16,9 +16,13 @@ from drover.app.proof import draw_proof, proof_caption, save_picture
 from drover.app.session import Session
 from drover.core.count.intervals import interval_rows
 from drover.core.errors import DroverError
+from drover.core.footage.images import footage_name
+from drover.core.footage_types import ClipInfo
 from drover.core.formats.count_tables import INTERVAL_COLUMNS, write_table
+from drover.core.run_files import run_of_kept
 
 if TYPE_CHECKING:
+    from drover.app.export_dialog import ExportDialog
     from drover.app.video_dialog import VideoDialog
 
 __all__ = ["Exports"]
@@ -45,6 +49,30 @@ class Exports:
         if path is not None:
             self._try(lambda: save_picture(self._pair.active.picture(), path))
 
+    def ask_files(self) -> ExportDialog | None:
+        """Ask which files are wanted of the result that is shown, and write them."""
+        from drover.app.export_dialog import ExportDialog
+
+        clip, kept = self.session.clip, self.session.run_shown()
+        if clip is None or kept is None:
+            self.session.message_raised.emit("there is no finished result to export yet; wait until the work is done")
+            return None
+        field = self._pair.active
+        dialog = ExportDialog(
+            run_of_kept(clip, kept), field.scene(clip), field.shown, self.session.frame,
+            self._folder(clip) / f"{footage_name(Path(clip.path))}-export", self._window,
+        )  # fmt: skip
+        dialog.video_wanted.connect(self.ask_video)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+        return dialog
+
+    @staticmethod
+    def _folder(clip: ClipInfo) -> Path:
+        """Beside the clip, or where the user is at home."""
+        beside = Path(clip.path).parent
+        return beside if os.access(beside, os.W_OK) else Path.home()
+
     def ask_video(self) -> VideoDialog | None:
         """Ask what the video is to be, and write it; the dialog stays beside the window."""
         from drover.app.video_dialog import VideoDialog
@@ -52,9 +80,7 @@ class Exports:
         clip = self.session.clip
         if clip is None or self.session.clip_missing:
             return None
-        beside = Path(clip.path).parent
-        folder = beside if os.access(beside, os.W_OK) else Path.home()
-        start = folder / f"{Path(clip.path).stem}-field.mp4"
+        start = self._folder(clip) / f"{footage_name(Path(clip.path))}-field.mp4"
         field = self._pair.active
         dialog = VideoDialog(field.scene(clip), field.shown, self.session.span, start, self._window)
         dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
@@ -63,10 +89,12 @@ class Exports:
 
     def close(self) -> None:
         """Stop what is being written; an unfinished video leaves nothing behind."""
+        from drover.app.export_dialog import ExportDialog
         from drover.app.video_dialog import VideoDialog
 
-        for dialog in self._window.findChildren(VideoDialog):
-            dialog.close()
+        for kind in (VideoDialog, ExportDialog):
+            for dialog in self._window.findChildren(kind):
+                dialog.close()
 
     def ask_proof(self) -> None:
         """Ask where to, and save a picture of all lines and zones for someone else to check."""
@@ -91,7 +119,7 @@ class Exports:
     def _ask_png(self, title: str, stem: str) -> Path | None:
         if self.session.clip is None:
             return None
-        start = Path(self.session.clip.path).with_name(f"{Path(self.session.clip.path).stem}-{stem}.png")
+        start = self._folder(self.session.clip) / f"{footage_name(Path(self.session.clip.path))}-{stem}.png"
         chosen, _ = QFileDialog.getSaveFileName(self._window, title, str(start), "Pictures (*.png)")
         return Path(chosen) if chosen else None
 

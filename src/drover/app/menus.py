@@ -51,7 +51,7 @@ def _file_menu(window: MainWindow) -> None:
         ("Open the Fold &Hill demo", window.open_demo, None), ("&Work through many clips…", asking.batch, None), None,
         ("&Save project as…", asking.save, "Ctrl+S"), None,
         ("&Bring in boxes…", asking.boxes, None), ("Load &truth…", asking.truth, None),
-        ("Save &picture of the field…", exports.ask_picture, None),
+        ("E&xport…", exports.ask_files, "Ctrl+E"), ("Save &picture of the field…", exports.ask_picture, None),
         ("Save &video of the field…", exports.ask_video, None),
         ("Save proof pict&ure…", exports.ask_proof, None), ("Load true c&rossings…", asking.true_crossings, None),
         ("Load &recipe…", asking.recipe, None), ("Write r&ecipe…", asking.write_recipe, None), None,

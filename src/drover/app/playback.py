@@ -35,6 +35,10 @@ class Playback(QObject):
         """Whether it plays."""
         return self._timer.isActive()
 
+    def set_speed(self, speed: float) -> None:
+        """How many times as fast as it was filmed."""
+        self.speed = speed
+
     def toggle(self) -> None:
         """Play or pause; at the end, play from the start."""
         if self.playing:

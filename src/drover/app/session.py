@@ -221,7 +221,7 @@ class Session(Shown):
 
     def hold(self) -> None:
         """Keep the current result as a run, and compare those to come with it."""
-        document, run = self.document, self._run_shown()
+        document, run = self.document, self.run_shown()
         if document is not None and run is not None:
             self.documents.change(document.with_run(run, held=True), "hold this result")
 
@@ -232,12 +232,12 @@ class Session(Shown):
 
     def swap(self) -> None:
         """Go on with the recipe held, and hold the result in use."""
-        document, run, other = self.document, self._run_shown(), self.other
+        document, run, other = self.document, self.run_shown(), self.other
         if document is not None and run is not None and other is not None:
             without = document.without_run(document.held).with_run(run, held=True)
             self.documents.change(without.with_recipe(other.recipe), "go on with the recipe held")
 
-    def _run_shown(self) -> KeptRun | None:
+    def run_shown(self) -> KeptRun | None:
         """What is shown now, as a run that can be kept."""
         engine, document = self.engine, self.document
         if document is None or engine.detect is None or engine.tracks is None or engine.counted is None:

@@ -44,6 +44,7 @@ from drover.app.theme import dress
 from drover.app.welcome import Welcome
 from drover.core.detect_pass import Progress
 from drover.core.examples import example
+from drover.core.footage.images import footage_name
 
 __all__ = ["MainWindow"]
 
@@ -138,7 +139,7 @@ class MainWindow(QMainWindow):
         self.welcome.source_wanted.connect(lambda: self.sources.ask(NETWORK))
         self.welcome.unnamed_wanted.connect(self.open_path)
         self.transport.wanted.connect(self._on_transport)
-        self.transport.speed_wanted.connect(self._set_speed)
+        self.transport.speed_wanted.connect(self.playback.set_speed)
         self.transport.order_wanted.connect(self.lanes.set_order)
         self.lanes.frame_wanted.connect(self.playback.go)
         self.playback.playing_changed.connect(self.transport.show_playing)
@@ -190,7 +191,7 @@ class MainWindow(QMainWindow):
         clip = self.session.clip
         assert clip is not None
         self._show_corner(self.saving.path.stem if self.saving.path else "not saved under a name")
-        self.setWindowTitle(f"{Path(clip.path).stem} - Drover")
+        self.setWindowTitle(f"{footage_name(Path(clip.path))} - Drover")
         if self._play_next:
             self._play_next = False
             QTimer.singleShot(500, self, self.playback.toggle)
@@ -310,9 +311,6 @@ class MainWindow(QMainWindow):
             "next": lambda: self.playback.step(1), "previous": lambda: self.playback.step(-1),
             "home": lambda: self.playback.go(0), "end": lambda: self.playback.go(10**9),
         }[name]()  # fmt: skip
-
-    def _set_speed(self, speed: float) -> None:
-        self.playback.speed = speed
 
     def full_field(self) -> None:
         """The field alone, or everything again."""

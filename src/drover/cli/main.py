@@ -211,7 +211,11 @@ def export(
         Path,
         typer.Argument(metavar="PROJECT | CLIP", help="A project with a finished run, or a video to work through."),
     ],
-    video: Annotated[Path, typer.Option(help="Video to write; its name ends in .mp4 or .webm.")],
+    video: Annotated[Path | None, typer.Option(help="Video to write; its name ends in .mp4 or .webm.")] = None,
+    out: Annotated[Path | None, typer.Option(help="Folder for files: tables, boxes, pictures, maps.")] = None,
+    what: Annotated[
+        str, typer.Option(help="Which, with commas: tables, coco, texts, picture, heat, proof, recipe.")
+    ] = "tables",
     recipe: Annotated[
         Path | None, typer.Option(help="Recipe in TOML, for a video; the default one if not given.")
     ] = None,
@@ -226,12 +230,14 @@ def export(
         int, typer.Option(min=1, max=1000, help="How many times as fast: only every so many-th picture.")
     ] = 1,
 ) -> None:
-    """Write a video with what was found drawn over it: a project's finished run, or that of a clip worked through."""
-    from drover.cli.video import export_video
+    """Write a video or files of what was found: a project's finished run, or that of a clip worked through."""
+    from drover.cli.video import export_result
 
     settings = read_recipe(recipe) if recipe else None
-    written = export_video(clip, settings, video, show=show, start=start, end=end, speed=speed)
-    print(f"{video}: {written} pictures")
+    for line in export_result(
+        clip, settings, video=video, out=out, what=what, show=show, start=start, end=end, speed=speed
+    ):
+        print(line)
 
 
 @app.command()

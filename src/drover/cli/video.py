@@ -16,16 +16,25 @@ from drover.core.footage.writer import KINDS
 from drover.core.footage_types import ClipInfo
 from drover.core.project.file import read_project
 from drover.core.recipe import Recipe
-from drover.core.run import run_clip
-from drover.core.run_files import ready_folder
+from drover.core.run import ClipRun, run_clip
+from drover.core.run_files import ready_folder, run_of_kept
 
-__all__ = ["export_video"]
+__all__ = ["export_result"]
 
 
-def export_video(
-    given: Path, recipe: Recipe | None, video: Path, *, show: str, start: float, end: float | None, speed: int
-) -> int:
-    """Write the video of a clip, or of the run that a project holds; returns how many pictures it has.
+def export_result(
+    given: Path,
+    recipe: Recipe | None,
+    *,
+    video: Path | None,
+    out: Path | None,
+    what: str,
+    show: str,
+    start: float,
+    end: float | None,
+    speed: int,
+) -> list[str]:
+    """Write a video or files of a clip, or of the run that a project holds; returns what was written, in words.
 
     What is wrong with the wish is said before the work. ``recipe`` is for a clip alone.
 
@@ -36,18 +45,21 @@ def export_video(
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")  # pictures are drawn, no window is shown
     from PySide6.QtWidgets import QApplication
 
+    from drover.app.export_files import WHAT, write_files
     from drover.app.field.scene import DRAWN, Scene
     from drover.app.theme import apply_theme
     from drover.app.video import VideoWish, write_video
 
+    if video is None and out is None:
+        raise DroverError("nothing is asked for; give --video FILE, or --out FOLDER")
     known = {name.lower(): name for name in DRAWN if name not in ("Truth", "Errors")}
-    names = [name.strip().lower() for name in show.split(",") if name.strip()]
-    strange = next((name for name in names if name not in known), None)
-    if strange is not None:
-        raise DroverError(f"--show: there is no '{strange}' to draw; known are {', '.join(known)}")
-    if video.suffix.lower() not in KINDS:
+    shown = {known[name] for name in _listed("--show", show, list(known))}
+    wanted = _listed("--what", what, list(WHAT))
+    if video is not None and video.suffix.lower() not in KINDS:
         raise DroverError(f"{video}: give the video a name that ends in {' or '.join(KINDS)}")
-    ready_folder(video.parent)
+    for folder in (None if video is None else video.parent, out):
+        if folder is not None:
+            ready_folder(folder)
     info, kept = _clip_of(given, recipe)
     first = int(np.searchsorted(info.times, start))
     past = info.frame_count if end is None else int(np.searchsorted(info.times, end, side="right"))
@@ -57,16 +69,38 @@ def export_video(
         )
     application = QApplication.instance() or QApplication(["drover"])
     apply_theme(application)  # type: ignore[arg-type]
-    if kept is not None:
-        scene = Scene(info, kept.recipe.count, kept.detections, kept.tracks, kept.crossings, kept.counted)
-    else:
-        taken = recipe or Recipe()
-        with shown_progress(f"finding in {given.name}") as bar:
-            run = run_clip(info, taken, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
-        scene = Scene(info, taken.count, run.detect.detections, run.tracks, run.crossings, run.counted)
-    wish = VideoWish(video, frozenset(known[name] for name in names), first, past, speed)
-    with shown_progress(f"drawing {video.name}") as bar:
-        return write_video(scene, wish, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
+    run = run_of_kept(info, kept) if kept is not None else _worked_through(info, recipe or Recipe(), given.name)
+    scene = Scene(info, run.recipe.count, run.detect.detections, run.tracks, run.crossings, run.counted)
+    said: list[str] = []
+    if video is not None:
+        wish = VideoWish(video, frozenset(shown), first, past, speed)
+        with shown_progress(f"drawing {video.name}") as bar:
+            many = write_video(scene, wish, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
+        said.append(f"{video}: {many} pictures")
+    if out is not None:
+        files = write_files(run, out, wanted, frame=first, shown=shown, scene=scene, cancelled=asked_to_stop)
+        said += [str(path) for path in files]
+    return said
+
+
+def _listed(option: str, text: str, known: list[str]) -> list[str]:
+    """The names in a list with commas.
+
+    Raises
+    ------
+    DroverError
+        When one is not known.
+    """
+    names = [name.strip().lower() for name in text.split(",") if name.strip()]
+    strange = next((name for name in names if name not in known), None)
+    if strange is not None:
+        raise DroverError(f"{option}: there is no '{strange}'; known are {', '.join(known)}")
+    return names
+
+
+def _worked_through(info: ClipInfo, recipe: Recipe, name: str) -> ClipRun:
+    with shown_progress(f"finding in {name}") as bar:
+        return run_clip(info, recipe, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
 
 
 def _clip_of(given: Path, recipe: Recipe | None) -> tuple[ClipInfo, KeptRun | None]:

@@ -16,19 +16,26 @@ from drover import __version__
 from drover.core.count.intervals import interval_rows
 from drover.core.count.rows import alarm_rows, usual_interval, visit_rows, way_rows
 from drover.core.count.tallies import tally_rows
+from drover.core.document import KeptRun
 from drover.core.errors import DroverError
+from drover.core.footage_types import ClipInfo
 from drover.core.formats.box_rows import write_detections, write_tracks
 from drover.core.formats.count_tables import ALARM_COLUMNS, INTERVAL_COLUMNS, WAY_COLUMNS, ZONE_COLUMNS, write_table
 from drover.core.formats.crossing_rows import write_counts, write_crossings
 from drover.core.recipe import Recipe
 from drover.core.run import ClipRun
 
-__all__ = ["ready_folder", "run_facts", "versions", "write_run"]
+__all__ = ["ready_folder", "run_facts", "run_of_kept", "versions", "write_run"]
 
 FILES = (
     "detections.csv", "tracks.csv", "crossings.csv", "counts.csv", "zones.csv", "intervals.csv", "alarms.csv",
     "ways.csv", "score.json", "run.json",
 )  # fmt: skip
+
+
+def run_of_kept(clip: ClipInfo, kept: KeptRun) -> ClipRun:
+    """A run that a project holds, as one to be written."""
+    return ClipRun(clip, kept.recipe, kept.detect, kept.tracks, kept.crossings, None, counted=kept.counted)
 
 
 def versions() -> dict[str, str]:
