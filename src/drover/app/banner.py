@@ -5,12 +5,12 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QWidget
 
-from drover.app.theme import CLAY, INK
+from drover.app.theme import ALARM, CLAY, INK
 
 __all__ = ["Banner"]
 
 _SHEET = f"""
-Banner {{ background: #F6E3DB; border-bottom: 2px solid {CLAY}; }}
+Banner {{ background: {ALARM}; border-bottom: 2px solid {CLAY}; }}
 QLabel {{ background: transparent; color: {INK}; }}
 QLabel#mark {{ color: #FFFFFF; background: {CLAY}; border-radius: 8px; font-weight: 600; }}
 """

@@ -8,6 +8,9 @@ from typing import TYPE_CHECKING
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu
 
+from drover.app.help.pages import AboutBox, KeysPage, LogPage
+from drover.app.preferences import preferences
+from drover.app.preferences_dialog import PreferencesDialog
 from drover.app.session import STAGES
 from drover.app.strip import TITLES
 
@@ -26,6 +29,7 @@ def build_menus(window: MainWindow) -> None:
     for number, stage in enumerate(STAGES, 1):
         _action(window, stages, TITLES[stage], lambda stage=stage: window.strip.choose(stage), f"Ctrl+{number}")
     _play_menu(window)
+    _help_menu(window)
 
 
 def _action(
@@ -61,6 +65,30 @@ def _file_menu(window: MainWindow) -> None:
             file.addSeparator()
         else:
             _action(window, file, *entry)
+    _recent_menu(window, file, file.actions()[3])
+
+
+def _recent_menu(window: MainWindow, file: QMenu, before: QAction) -> None:
+    """The sources used last; made anew each time it is opened."""
+    menu = QMenu("Open r&ecent", file)
+    file.insertMenu(before, menu)
+
+    def fill() -> None:
+        menu.clear()
+        for text in preferences().recent:
+            menu.addAction(text.replace("&", "&&"), lambda text=text: window.sources.open_recent(text))
+        if menu.isEmpty():
+            menu.addAction("none yet").setEnabled(False)
+
+    menu.aboutToShow.connect(fill)
+
+
+def _help_menu(window: MainWindow) -> None:
+    help_, bar = window.menuBar().addMenu("&Help"), window.menuBar()
+    _action(window, help_, "&Guide to a first count", window.guide.start)
+    _action(window, help_, "&Keys", lambda: KeysPage(bar, window).show(), "F1")
+    _action(window, help_, "&Log", lambda: LogPage(window).show())
+    _action(window, help_, "&About Drover", lambda: AboutBox(window).show())
 
 
 def _edit_menu(window: MainWindow) -> None:
@@ -72,6 +100,8 @@ def _edit_menu(window: MainWindow) -> None:
     edit.addSeparator()
     _action(window, edit, "New counting &line", window.new_line, "L")
     _action(window, edit, "New &zone", window.new_zone, "Z")
+    edit.addSeparator()
+    _action(window, edit, "&Preferences…", lambda: PreferencesDialog(window.session.store, window).show())
 
 
 def _view_menu(window: MainWindow) -> None:

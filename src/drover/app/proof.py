@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen, QPolygonF
 
 from drover.app.icons import arrow_path
-from drover.app.theme import CLAY, FIELD, INK, MOSS, OCHRE, PAPER, colour, number_font
+from drover.app.theme import CLAY, DAY, FIELD, MOSS, NIGHT, OCHRE, colour, number_font
 from drover.core.count.audit import rule_words
 from drover.core.errors import DroverError
 from drover.core.footage_types import ClipInfo
@@ -26,7 +26,7 @@ def draw_proof(picture: QImage, settings: CountSettings, caption: str) -> QImage
     row = round(20 * unit)
     rows = [text for note in notes for text in _wrapped(note, picture.width() - 44 * unit, round(13 * unit))]
     out = QImage(picture.width(), picture.height() + row * (len(rows) + 2), QImage.Format.Format_RGB32)
-    out.fill(QColor(PAPER))
+    out.fill(QColor(DAY))
     with QPainter(out) as painter:
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.drawImage(0, 0, picture)
@@ -35,7 +35,7 @@ def draw_proof(picture: QImage, settings: CountSettings, caption: str) -> QImage
             _draw_zone(painter, zone, size, unit, TINTS[(len(settings.line) + number) % len(TINTS)])
         for number, line in enumerate(settings.line):
             _draw_line(painter, line, size, unit, TINTS[number % len(TINTS)])
-        painter.setPen(QColor(INK))
+        painter.setPen(QColor(NIGHT))
         painter.setFont(number_font(round(13 * unit), bold=True))
         top = picture.height() + round(0.4 * row)
         painter.drawText(QRectF(12 * unit, top, size[0], row), Qt.AlignmentFlag.AlignVCenter, caption)
@@ -104,8 +104,8 @@ def _draw_line(painter: QPainter, line: LineSettings, size: tuple[int, int], uni
     _plate(painter, middle - ahead * _clear(line.back_name, ahead, 14, unit), line.back_name, size, unit, "#6E7B75")
     lowest = max(corners, key=lambda corner: corner.y())
     _plate(painter, lowest + QPointF(0, 22 * unit), line.name, size, unit, FIELD)
-    painter.setPen(QPen(QColor(INK), 1.4 * unit))
-    painter.setBrush(QColor(PAPER))
+    painter.setPen(QPen(QColor(NIGHT), 1.4 * unit))
+    painter.setBrush(QColor(DAY))
     for number, corner in enumerate(corners, 1):
         painter.drawEllipse(corner, 9 * unit, 9 * unit)
         painter.setFont(number_font(round(11 * unit), bold=True))

@@ -10,6 +10,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
+from drover.app.layout_memory import remember_layout
+from drover.app.log import begin_log
 from drover.app.theme import apply_theme
 from drover.app.tidying import TidyHere
 from drover.app.window import MainWindow
@@ -25,10 +27,12 @@ def start(arguments: list[str]) -> int:
     app.setDesktopFileName("drover")  # by which a desktop finds the entry, and the icon of windows and the task list
     app.setWindowIcon(QIcon(str(Path(__file__).with_name("signs") / "drover.svg")))
     apply_theme(app)
+    begin_log()
     tidy = TidyHere(app)
     threading.Thread(target=warm_kernels, name="drover-warm", daemon=True).start()
     window = MainWindow()
     window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+    remember_layout(window)
     window.show()
     if "--demo" in arguments:
         window.open_demo()

@@ -19,7 +19,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 
 from drover.app.session import STAGES, StageState
-from drover.app.theme import FIELD, INK, MOSS, OCHRE, PAPER, RULE, STONE, number_font
+from drover.app.theme import BASE, FAINT, FIELD, INK, MOSS, MUTED_TEXT, OCHRE, PAPER, RULE, STONE, TROUGH, number_font
 
 __all__ = ["StageStrip", "TileFacts"]
 
@@ -27,8 +27,8 @@ TITLES = {"footage": "Footage", "detect": "Detect", "track": "Track", "count": "
 _BARS = {
     StageState.FRESH: MOSS,
     StageState.WORKING: OCHRE,
-    StageState.STALE: "#B9B4A6",
-    StageState.EMPTY: "#DAD7CD",
+    StageState.STALE: FAINT,
+    StageState.EMPTY: TROUGH,
 }
 
 
@@ -76,7 +76,7 @@ class StageTile(QWidget):
             painter.setRenderHints(QPainter.RenderHint.Antialiasing | QPainter.RenderHint.SmoothPixmapTransform)
             frame = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
             painter.setPen(QPen(QColor(MOSS if self.chosen else RULE), 1.6 if self.chosen else 1))
-            painter.setBrush(QColor("#FFFFFF" if self.chosen else PAPER))
+            painter.setBrush(QColor(BASE if self.chosen else PAPER))
             painter.drawRoundedRect(frame, 6, 6)
             self._paint_thumbnail(painter)
             self._paint_words(painter)
@@ -97,7 +97,7 @@ class StageTile(QWidget):
         rows = (
             (TITLES[self.stage], number_font(12, bold=self.chosen), INK, 6, 16),
             (self.facts.headline, number_font(16, bold=True), INK, 21, 22),
-            (self.facts.detail, number_font(11), "#5A6761", 43, 15),
+            (self.facts.detail, number_font(11), MUTED_TEXT, 43, 15),
         )
         for text, font, tint, top, height in rows:
             painter.setFont(font)
@@ -106,7 +106,7 @@ class StageTile(QWidget):
             painter.drawText(QRectF(left, top, width, height), Qt.AlignmentFlag.AlignVCenter, short)
         cost_font = number_font(10)
         painter.setFont(cost_font)
-        painter.setPen(QColor("#5A6761"))
+        painter.setPen(QColor(MUTED_TEXT))
         painter.drawText(
             QRectF(left, 6, width, 16),
             Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
@@ -118,7 +118,7 @@ class StageTile(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(_BARS[self.facts.state]))
         if self.facts.state == StageState.WORKING:
-            painter.setBrush(QColor("#E4DFD2"))
+            painter.setBrush(QColor(TROUGH))
             painter.drawRoundedRect(full, 1.5, 1.5)
             share = 1.0 if self.facts.progress is None else self.facts.progress
             full.setWidth(max(6.0, full.width() * share))

@@ -29,6 +29,7 @@ class Welcome(DropTarget):
     clip_wanted = Signal()
     demo_wanted = Signal()
     source_wanted = Signal()
+    guide_wanted = Signal()
     unnamed_wanted = Signal(object)
 
     def __init__(self, unnamed: list[Path]) -> None:
@@ -62,6 +63,10 @@ class Welcome(DropTarget):
             row.addWidget(button)
         row.addStretch(1)
         column.addLayout(row)
+        column.addSpacing(6)
+        self.guide = QPushButton("Show me the way to a first count on my own clip")
+        self.guide.clicked.connect(self.guide_wanted)
+        column.addWidget(self.guide, 0, Qt.AlignmentFlag.AlignCenter)
         column.addSpacing(14)
         self.unnamed = [self._pick_up(path) for path in unnamed[:MOST_OFFERED]]
         for button in self.unnamed:

@@ -26,14 +26,18 @@ from drover.app.field.area_editor import AreaKind
 from drover.app.field.box_editor import BoxKind
 from drover.app.field.chips import ChipRow
 from drover.app.field.pair import FieldPair
+from drover.app.help.guide import Guide
 from drover.app.lanes.transport import TransportBar
 from drover.app.lanes.view import LanesView
 from drover.app.layouts import tight
 from drover.app.link_notes import LinkNotes
+from drover.app.log import logger
 from drover.app.menus import build_menus
 from drover.app.moment_watch import MomentWatch
+from drover.app.page_wishes import connect_page
 from drover.app.pictures import Pictures
 from drover.app.playback import Playback
+from drover.app.preferences import note_recent
 from drover.app.saving import Saving, unnamed_work
 from drover.app.session import Session
 from drover.app.sources.dialog import NETWORK
@@ -70,6 +74,8 @@ class MainWindow(QMainWindow):
         self._thumbs_age.start()
         self._build()
         self.asking, self.sources = Asking(self), SourceOpener(self)
+        self.guide = Guide(self)
+        self.above.addWidget(self.guide)
         build_menus(self)
         self.corner = QLabel("")
         self.corner.setProperty("role", "muted")
@@ -118,6 +124,8 @@ class MainWindow(QMainWindow):
         column = tight(QVBoxLayout(whole))
         column.addWidget(self.strip)
         column.addWidget(self.banner)
+        self.above = tight(QVBoxLayout())
+        column.addLayout(self.above)
         column.addWidget(self.splitter, 1)
         self.setCentralWidget(whole)
         self.status = StatusLine(self.session, self.saving)
@@ -131,11 +139,12 @@ class MainWindow(QMainWindow):
         self.pair.active_changed.connect(self._on_active_half)
         for half in (self.pair.left, self.pair.right):
             half.file_dropped.connect(lambda path: self.open_path(Path(path)))
-        self.dials.built.connect(self._on_page)
+        self.dials.built.connect(lambda name: connect_page(self, name))
         self.lanes.span_wanted.connect(session.set_span)
         self.welcome.file_dropped.connect(lambda path: self.open_path(Path(path)))
         self.welcome.clip_wanted.connect(self.asking.clip)
         self.welcome.demo_wanted.connect(self.open_demo)
+        self.welcome.guide_wanted.connect(lambda: self.guide.start())
         self.welcome.source_wanted.connect(lambda: self.sources.ask(NETWORK))
         self.welcome.unnamed_wanted.connect(self.open_path)
         self.transport.wanted.connect(self._on_transport)
@@ -145,6 +154,7 @@ class MainWindow(QMainWindow):
         self.playback.playing_changed.connect(self.transport.show_playing)
         self.playback.playing_changed.connect(lambda _: self._refresh_soon())
         session.message_raised.connect(self.banner.say)
+        session.message_raised.connect(logger.warning)
         self.saving.changed.connect(self._refresh_soon)
         self.saving.named.connect(lambda path: self._show_corner(path.stem))
         self.status.hint_ended.connect(self._refresh_soon)
@@ -160,24 +170,6 @@ class MainWindow(QMainWindow):
             self.pictures.frame_ready,
         ):  # fmt: skip
             signal.connect(self._refresh_soon)
-
-    def _on_page(self, name: str) -> None:
-        """A page of the panel was built: what is wished there is carried out here."""
-        dials = self.dials
-        if name == "detect":
-            dials.detect.boxes.wanted.connect(self.asking.boxes)
-            dials.detect.box_wanted.connect(self._start_box)
-            dials.detect.area_wanted.connect(self._start_area)
-        elif name == "track":
-            dials.track.exits.area_wanted.connect(self._start_area)
-        elif name == "count":
-            dials.count.new_line_wanted.connect(self.new_line)
-            dials.count.new_zone_wanted.connect(self.new_zone)
-            dials.count.over_time.table_wanted.connect(self.exports.ask_intervals)
-            dials.count.ground.points_wanted.connect(self._start_area)
-            self.field.areas.ground_picked = dials.count.ground.take_points
-        elif name == "score":
-            dials.score.truth_wanted.connect(self.asking.truth)
 
     def _refresh_soon(self) -> None:
         if not self._soon.isActive():
@@ -240,6 +232,7 @@ class MainWindow(QMainWindow):
         """Open a project by its ending, anything else as a clip; the project before stays as it is."""
         if not self.asking.may_leave(self.saving.fault):
             return
+        note_recent(str(path.absolute()))
         if path.suffix.lower() == PROJECT_ENDING:
             # What was said last is in the file before it is read, be it this window's own.
             self.session.open_project(path, lock=self.saving.lock_of(path), first=self.saving.flush().result)
@@ -282,14 +275,16 @@ class MainWindow(QMainWindow):
         """Draw a zone with the next clicks on the field."""
         if self.session.clip is not None:
             self.strip.choose("count")
-            self._start_area("zone")
+            self.start_area("zone")
 
-    def _start_area(self, kind: AreaKind) -> None:
+    def start_area(self, kind: AreaKind) -> None:
+        """Draw an area with the next clicks on the field."""
         if self.session.clip is not None:
             self.field.start_area(kind)
             self.hint("click the corners; Enter closes, Esc gives up")
 
-    def _start_box(self, kind: BoxKind) -> None:
+    def start_box(self, kind: BoxKind) -> None:
+        """Draw a box with the next drag on the field."""
         if self.session.clip is not None:
             self.field.start_box(kind)
             self.hint(f"drag a box round one {self.session.recipe.words.one}; Esc gives up")

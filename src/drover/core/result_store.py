@@ -10,6 +10,7 @@ import os
 import shutil
 import tempfile
 import zlib
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
@@ -79,13 +80,28 @@ class ResultStore:
             if not (owner.isdigit() and Path(f"/proc/{owner}").exists()):
                 shutil.rmtree(place, ignore_errors=True)
 
-    def _trim(self, keep: str) -> None:
+    def size(self) -> int:
+        """Bytes that are kept."""
+        return sum(size for _, size, _ in self._sizes())
+
+    def clear(self) -> None:
+        """Keep nothing; what is needed again is made again."""
+        for _, _, place in self._sizes():
+            shutil.rmtree(place, ignore_errors=True)
+
+    def _sizes(self) -> list[tuple[float, int, Path]]:
+        """When each result was used last, its bytes, and its folder."""
         sizes = []
-        for place in self.folder.iterdir():
-            if place.is_dir():
-                size = sum(file.stat().st_size for file in place.iterdir())
-                stamp = place / "facts.json"
-                sizes.append((stamp.stat().st_mtime if stamp.exists() else 0.0, size, place))
+        for place in self.folder.iterdir() if self.folder.is_dir() else ():
+            with suppress(OSError):  # another program may take it away meanwhile
+                if place.is_dir():
+                    size = sum(file.stat().st_size for file in place.iterdir())
+                    stamp = place / "facts.json"
+                    sizes.append((stamp.stat().st_mtime if stamp.exists() else 0.0, size, place))
+        return sizes
+
+    def _trim(self, keep: str) -> None:
+        sizes = self._sizes()
         total = sum(size for _, size, _ in sizes)
         for _, size, place in sorted(sizes, key=lambda item: item[0]):
             if total <= self.most_bytes:

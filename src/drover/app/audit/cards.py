@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem
 
 from drover.app.audit.entries import Entry
 from drover.app.audit.strips import STRIP, Strips
-from drover.app.theme import CLAY, FIELD, INK, MOSS, MUTED_TEXT, OCHRE, PAPER, RULE, identity_colour, number_font
+from drover.app.theme import BASE, CLAY, FIELD, INK, MOSS, MUTED_TEXT, OCHRE, PAPER, RULE, identity_colour, number_font
 
 __all__ = ["CARD_HEIGHT", "CardPainter"]
 
@@ -37,7 +37,7 @@ class CardPainter(QStyledItemDelegate):
         chosen = bool(option.state & QStyle.StateFlag.State_Selected)  # type: ignore[attr-defined]
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(MOSS if chosen else RULE), 2 if chosen else 1))
-        painter.setBrush(QColor("#FFFFFF" if chosen else PAPER))
+        painter.setBrush(QColor(BASE if chosen else PAPER))
         painter.drawRoundedRect(rect, 5, 5)
         self._paint_strip(painter, rect, entry)
         self._paint_words(painter, rect, entry)

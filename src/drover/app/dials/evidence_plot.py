@@ -8,7 +8,7 @@ from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QWidget
 
 from drover.app.dials.plotting import pg
-from drover.app.theme import CLAY, INK, MUTED, RULE, colour, number_font
+from drover.app.theme import CLAY, GROUND, INK, MUTED, RULE, colour, number_font
 from drover.core.setting_info import SettingInfo
 
 __all__ = ["EvidencePlot"]
@@ -29,7 +29,7 @@ class EvidencePlot(QWidget):
         self.info, self._keep_below, self._log = info, keep_below, log_counts
         layout = QGridLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        self.plot = pg.PlotWidget(background="#F1EEE7")
+        self.plot = pg.PlotWidget(background=GROUND)
         self.plot.setFixedHeight(height)
         self.plot.setMenuEnabled(False)
         self.plot.hideButtons()
@@ -85,7 +85,7 @@ class EvidencePlot(QWidget):
         if self._marker is None:
             self._marker = pg.InfiniteLine(
                 angle=90, pen=pg.mkPen(INK, width=1.2, style=Qt.PenStyle.DotLine), label="",
-                labelOpts={"position": 0.5, "color": INK, "fill": pg.mkBrush("#F1EEE7"), "movable": False,
+                labelOpts={"position": 0.5, "color": INK, "fill": pg.mkBrush(GROUND), "movable": False,
                            "anchors": [(0, 0.5), (0, 0.5)]},
             )  # fmt: skip
             self._marker.label.setFont(number_font(10))

@@ -15,7 +15,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from drover.app.theme import CLAY, INK, MOSS, RULE, number_font
+from drover.app.theme import CLAY, INK, MOSS, RULE, TINT, number_font
 from drover.core.recipe import AUTO, is_auto
 from drover.core.setting_info import SettingInfo, setting_info
 
@@ -129,7 +129,7 @@ def _tip(info: SettingInfo) -> str:
 
 _SWITCH = (
     f"QToolButton {{ border: 1px solid {RULE}; border-radius: 4px; padding: 2px 0; background: transparent; }}"
-    f"QToolButton:checked {{ background: #DCEBE3; border-color: {MOSS}; }}"
+    f"QToolButton:checked {{ background: {TINT}; border-color: {MOSS}; }}"
     f"QToolButton:focus {{ border-color: {INK}; }}"
 )
 

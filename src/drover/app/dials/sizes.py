@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from drover.app.dials.parts import muted
 from drover.app.dials.plotting import pg
-from drover.app.theme import CLAY, MOSS, MUTED, RULE, colour, number_font
+from drover.app.theme import CLAY, GROUND, MOSS, MUTED, RULE, colour, number_font
 from drover.core.detect.result import DetectResult
 from drover.core.detect.size_rules import sizes_near_by
 from drover.core.names import grouped
@@ -36,7 +36,7 @@ class SizePlot(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(3)
-        self.plot = pg.PlotWidget(background="#F1EEE7")
+        self.plot = pg.PlotWidget(background=GROUND)
         self.plot.setFixedHeight(190)
         self.plot.setMenuEnabled(False)
         self.plot.hideButtons()

@@ -11,7 +11,7 @@ from drover.app.dials.parts import Card, muted
 from drover.app.dials.plotting import pg
 from drover.app.images import grey_image
 from drover.app.session import Session
-from drover.app.theme import CLAY, MOSS, MUTED, RULE, colour, number_font
+from drover.app.theme import CLAY, GROUND, MOSS, MUTED, RULE, colour, number_font
 from drover.core.detect.result import DetectResult
 from drover.core.survey.view import RESTLESS_STEPS, SurveyView
 
@@ -112,7 +112,7 @@ class SurveyCard(Card):
 
 
 def _small_plot(along: str, tip: str) -> pg.PlotWidget:
-    plot = pg.PlotWidget(background="#F1EEE7")
+    plot = pg.PlotWidget(background=GROUND)
     plot.setFixedHeight(TALL)
     plot.setMinimumWidth(120)
     plot.setMenuEnabled(False)

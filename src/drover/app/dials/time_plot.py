@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from drover.app.dials.plotting import pg
 from drover.app.session import Session
-from drover.app.theme import INK, MUTED, RULE, number_font
+from drover.app.theme import GROUND, INK, MUTED, RULE, number_font
 
 __all__ = ["TimePlot"]
 
@@ -17,7 +17,7 @@ class TimePlot(pg.PlotWidget):
     """A plot with seconds along the bottom; it scrubs the footage."""
 
     def __init__(self, session: Session, *, height: int = 112, parent: QWidget | None = None) -> None:
-        super().__init__(parent, background="#F1EEE7")
+        super().__init__(parent, background=GROUND)
         self.session = session
         self.setFixedHeight(height)
         self.setMenuEnabled(False)

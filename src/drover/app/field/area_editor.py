@@ -11,7 +11,7 @@ from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygon
 
 from drover.app.field.view_transform import ViewTransform
 from drover.app.session import Session
-from drover.app.theme import FIELD, PAPER, colour, number_font
+from drover.app.theme import DAY, FIELD, colour, number_font
 from drover.core.count.edits import with_new
 from drover.core.errors import DroverError
 from drover.core.recipe import value_of, with_value
@@ -114,7 +114,7 @@ class AreaEditor:
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(QColor("#FFFFFF"), 2, Qt.PenStyle.DashLine))
         painter.drawPolyline(QPolygonF(points))
-        painter.setBrush(QColor(PAPER))
+        painter.setBrush(QColor(DAY))
         painter.setPen(QPen(QColor(FIELD), 1.2))
         for corner in self.corners:
             painter.drawEllipse(self._at(corner, view), 4.5, 4.5)
@@ -132,11 +132,11 @@ class AreaEditor:
                 off = off.subtracted(self._path(area, view))
         for area in ignore:
             off = off.united(self._path(area, view))
-        painter.setPen(QPen(colour(PAPER, 150), 1))
+        painter.setPen(QPen(colour(DAY, 150), 1))
         painter.setBrush(colour(FIELD, 120))
         painter.drawPath(off)
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QBrush(colour(PAPER, 60), Qt.BrushStyle.BDiagPattern))
+        painter.setBrush(QBrush(colour(DAY, 60), Qt.BrushStyle.BDiagPattern))
         painter.drawPath(off)
 
     def _draw_ground(self, painter: QPainter, view: ViewTransform) -> None:
@@ -146,19 +146,19 @@ class AreaEditor:
         for number, corner in enumerate(points, 1):
             at = self._at(corner, view)
             painter.setPen(QPen(colour(FIELD, 200), 1.2))
-            painter.setBrush(QColor(PAPER))
+            painter.setBrush(QColor(DAY))
             painter.drawEllipse(at, 8, 8)
             painter.setPen(colour(FIELD))
             painter.drawText(QRectF(at.x() - 8, at.y() - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, str(number))
 
     def _draw_exits(self, painter: QPainter, view: ViewTransform) -> None:
         """Exits as dashed outlines with a word."""
-        painter.setBrush(colour(PAPER, 28))
+        painter.setBrush(colour(DAY, 28))
         for area in self._areas("exit"):
             shape = self._polygon(area, view)
             painter.setPen(QPen(colour(FIELD, 160), 3))
             painter.drawPolygon(shape)
-            painter.setPen(QPen(colour(PAPER, 230), 1.4, Qt.PenStyle.DashLine))
+            painter.setPen(QPen(colour(DAY, 230), 1.4, Qt.PenStyle.DashLine))
             painter.drawPolygon(shape)
             painter.drawText(shape.boundingRect(), Qt.AlignmentFlag.AlignCenter, "exit")
 

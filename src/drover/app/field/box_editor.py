@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 
 from drover.app.field.view_transform import ViewTransform
 from drover.app.session import Session
-from drover.app.theme import INK, PAPER, colour, number_font
+from drover.app.theme import DAY, NIGHT, colour, number_font
 from drover.core.recipe import value_of, with_value
 
 __all__ = ["BoxEditor", "BoxKind"]
@@ -86,12 +86,12 @@ class BoxEditor:
             rect = QRectF(
                 view.to_widget(box[0] * width, box[1] * height), view.to_widget(box[2] * width, box[3] * height)
             )
-            painter.setPen(QPen(colour(INK, 160), 4))
+            painter.setPen(QPen(colour(NIGHT, 160), 4))
             painter.drawRect(rect)
-            painter.setPen(QPen(QColor(PAPER), 1.6, Qt.PenStyle.DashDotLine))
+            painter.setPen(QPen(QColor(DAY), 1.6, Qt.PenStyle.DashDotLine))
             painter.drawRect(rect)
             words = f"one {self.session.recipe.words.one}, {kind}"
             plate = QRectF(rect.left(), rect.bottom() + 4, painter.fontMetrics().horizontalAdvance(words) + 12, 17)
-            painter.fillRect(plate, colour(INK, 200))
-            painter.setPen(QColor(PAPER))
+            painter.fillRect(plate, colour(NIGHT, 200))
+            painter.setPen(QColor(DAY))
             painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, words)

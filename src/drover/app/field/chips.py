@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
 
 from drover.app.field.view import CHIPS
 from drover.app.field.ways import WAYS
-from drover.app.theme import FIELD, PAPER
+from drover.app.theme import DAY, FIELD
 
 __all__ = ["ChipRow"]
 
@@ -37,7 +37,7 @@ QPushButton {{
 QPushButton:hover {{ border-color: #C9D0CC; }}
 QPushButton:checked {{ background: #DDE7E1; color: {FIELD}; border-color: #DDE7E1; font-weight: 500; }}
 QLabel {{ color: #A9B4AE; background: transparent; }}
-QPushButton:focus {{ border-color: {PAPER}; }}
+QPushButton:focus {{ border-color: {DAY}; }}
 """
 
 

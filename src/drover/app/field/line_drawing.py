@@ -10,7 +10,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
 from drover.app.field.view_transform import ViewTransform
 from drover.app.icons import arrow_path
-from drover.app.theme import INK, MOSS, OCHRE, PAPER, colour, number_font
+from drover.app.theme import DAY, MOSS, NIGHT, OCHRE, colour, number_font
 from drover.core.count.tallies import Tally, tally
 from drover.core.recipe import LineSettings
 from drover.core.types import Crossings
@@ -76,24 +76,24 @@ def _draw_track(painter: QPainter, corners: list[QPointF], pulse: float, *, stro
     if pulse > 0:
         painter.setPen(QPen(colour(OCHRE, round(200 * pulse)), 5 + 9 * pulse, solid, round_))
         painter.drawPolyline(QPolygonF(corners))
-    painter.setPen(QPen(colour(INK, 150), 6 if strong else 5, solid, round_))
+    painter.setPen(QPen(colour(NIGHT, 150), 6 if strong else 5, solid, round_))
     painter.drawPolyline(QPolygonF(corners))
     painter.setPen(QPen(QColor("#FFFFFF"), 3 if strong else 2.2, solid, round_))
     painter.drawPolyline(QPolygonF(corners))
 
 
 def _draw_handle(painter: QPainter, at: QPointF, *, grabbed: bool) -> None:
-    painter.setPen(QPen(QColor(INK), 1.2))
-    painter.setBrush(QColor(PAPER if not grabbed else "#FFFFFF"))
+    painter.setPen(QPen(QColor(NIGHT), 1.2))
+    painter.setBrush(QColor(DAY if not grabbed else "#FFFFFF"))
     painter.drawEllipse(at, 6.5 if grabbed else 5, 6.5 if grabbed else 5)
 
 
 def _draw_direction(painter: QPainter, middle: QPointF, ahead: QPointF) -> None:
-    painter.setPen(QPen(colour(INK, 150), 4.5))
+    painter.setPen(QPen(colour(NIGHT, 150), 4.5))
     painter.drawLine(middle, middle + ahead * 12)
     painter.setPen(QPen(QColor("#FFFFFF"), 2.2))
     painter.drawLine(middle, middle + ahead * 12)
-    painter.setPen(QPen(colour(INK, 150), 1))
+    painter.setPen(QPen(colour(NIGHT, 150), 1))
     painter.setBrush(QColor("#FFFFFF"))
     painter.drawPath(arrow_path(middle + ahead * 20, ahead, 10))
 
@@ -138,12 +138,12 @@ def _draw_plate(
     bounds = view.picture_rect().intersected(QRectF(4, 4, view.widget_width - 8, view.widget_height - 8))
     rect.moveTop(min(max(rect.top(), bounds.top() + 2), bounds.bottom() - 25))
     painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(colour(PAPER, 240))
+    painter.setBrush(colour(DAY, 240))
     painter.drawRoundedRect(rect, 5, 5)
     tip_first = way.x() < 0 if sideways else False
     at = rect.left() + (20 if tip_first else 8)
     painter.setFont(big)
-    painter.setPen(QColor(INK))
+    painter.setPen(QColor(NIGHT))
     painter.drawText(QRectF(at, rect.top(), wide_big + 2, 23), Qt.AlignmentFlag.AlignVCenter, text)
     painter.setFont(small)
     painter.setPen(QColor("#5A6761"))
@@ -160,7 +160,7 @@ def _draw_name(painter: QPainter, foot: QPointF, name: str) -> None:
     width = QFontMetricsF(font).horizontalAdvance(name) + 12
     rect = QRectF(foot.x() - width / 2, foot.y() + 10, width, 17)
     painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(colour(INK, 200))
+    painter.setBrush(colour(NIGHT, 200))
     painter.drawRoundedRect(rect, 4, 4)
-    painter.setPen(QColor(PAPER))
+    painter.setPen(QColor(DAY))
     painter.drawText(rect, Qt.AlignmentFlag.AlignCenter, name)

@@ -15,7 +15,7 @@ from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen
 
 from drover.app.field.strokes import Strokes
 from drover.app.field.view_transform import ViewTransform
-from drover.app.theme import CLAY, FIELD, INK, OCHRE, PAPER, colour, identity_colour, number_font
+from drover.app.theme import CLAY, DAY, FIELD, NIGHT, OCHRE, colour, identity_colour, number_font
 from drover.core.geometry import simplify_outline, trace_outlines
 from drover.core.score.detection import DetectionScore
 from drover.core.track.explain import LinkNote
@@ -114,7 +114,7 @@ def draw_objects(
                 boxes.append((row, tint, style))
             for shape in shapes:
                 points = shape * scale + shift
-                strokes.draw(points, colour(INK, 110), 4.2 if chosen else 3.2)
+                strokes.draw(points, colour(NIGHT, 110), 4.2 if chosen else 3.2)
                 strokes.draw(points, tint, 2.6 if chosen else 1.8, style)
     for row, tint, style in boxes:
         _footed_box(painter, _box_rect(tracks.box[row], view), _pen(tint, 1.4, style))
@@ -223,7 +223,7 @@ def draw_caption(painter: QPainter, width: float, caption: str, active: bool) ->
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(colour(FIELD, 215))
     painter.drawRoundedRect(plate, 4, 4)
-    painter.setPen(colour(PAPER))
+    painter.setPen(colour(DAY))
     painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, caption)
 
 
@@ -265,7 +265,7 @@ def draw_errors(painter: QPainter, view: ViewTransform, score: DetectionScore, f
         for box in rows[rows[:, 0] == frame][:, 1:]:
             rect = _box_rect(box, view)
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(_pen(colour(INK, 140), 4.0))
+            painter.setPen(_pen(colour(NIGHT, 140), 4.0))
             painter.drawRect(rect)
             painter.setPen(_pen(QColor("#F08060"), 2.0, style))
             painter.drawRect(rect)

@@ -11,7 +11,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QImage, QPainter, QPen, QPolygo
 
 from drover.app.field.view_transform import ViewTransform
 from drover.app.icons import arrow_path
-from drover.app.theme import FIELD, INK, PAPER, colour, identity_colour, number_font
+from drover.app.theme import DAY, FIELD, NIGHT, colour, identity_colour, number_font
 from drover.core.count.presence import flow_map, presence_map
 from drover.core.footage_types import ClipInfo
 from drover.core.geometry import box_foot
@@ -75,7 +75,7 @@ class Ways:
             rows = paths.row[paths.start[k] : paths.start[k + 1]]
             feet = box_foot(tracks.box[rows[:: 1 if only else 3]])
             shape = QPolygonF([view.to_widget(x, y) for x, y in feet.tolist()])
-            painter.setPen(QPen(colour(INK, 110), 3.2))
+            painter.setPen(QPen(colour(NIGHT, 110), 3.2))
             painter.drawPolyline(shape)
             painter.setPen(QPen(colour(identity_colour(who), 235), 1.6))
             painter.drawPolyline(shape)
@@ -101,7 +101,7 @@ class Ways:
         for k in range(64):
             ramp.setPixelColor(k, 0, QColor(*map(int, _ramp(np.array([k / 63]))[0])))
         painter.drawImage(QRectF(plate.left() + 8, plate.top() + 6, 70, 10), ramp)
-        painter.setPen(QColor(PAPER))
+        painter.setPen(QColor(DAY))
         painter.drawText(plate.adjusted(84, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _draw_flow(self, painter: QPainter, view: ViewTransform, flow) -> None:  # type: ignore[no-untyped-def]
@@ -114,11 +114,11 @@ class Ways:
             way = QPointF(dx / speed, dy / speed)
             tail = view.to_widget(x - way.x() * length / 2, y - way.y() * length / 2)
             tip = view.to_widget(x + way.x() * length / 2, y + way.y() * length / 2)
-            painter.setPen(QPen(colour(INK, 170), 4))
+            painter.setPen(QPen(colour(NIGHT, 170), 4))
             painter.drawLine(tail, tip)
             painter.setPen(QPen(QColor("#FFFFFF"), 1.8))
             painter.drawLine(tail, tip)
-            painter.setPen(QPen(colour(INK, 170), 1))
+            painter.setPen(QPen(colour(NIGHT, 170), 1))
             painter.setBrush(QColor("#FFFFFF"))
             painter.drawPath(arrow_path(tip + way * 4, way, max(6.0, 8.0 * math.sqrt(view.scale))))
 

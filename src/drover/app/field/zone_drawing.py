@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
 from drover.app.field.view_transform import ViewTransform
-from drover.app.theme import CLAY, INK, PAPER, colour, number_font
+from drover.app.theme import CLAY, DAY, NIGHT, colour, number_font
 from drover.core.count.whole_clip import Counted
 from drover.core.count.zones import inside_now
 from drover.core.recipe import ZoneSettings
@@ -35,23 +35,23 @@ def _draw_zone(painter: QPainter, view: ViewTransform, zone: ZoneSettings, insid
     over = 0 < zone.most_inside < inside
     corners = view.corners(zone.points)
     shape = QPolygonF(corners)
-    tint = CLAY if over else PAPER
+    tint = CLAY if over else DAY
     painter.setBrush(colour(tint, 44 if inside else 24))
-    painter.setPen(QPen(colour(INK, 150), 4))
+    painter.setPen(QPen(colour(NIGHT, 150), 4))
     painter.drawPolygon(shape)
     painter.setPen(QPen(colour(tint if over else "#FFFFFF", 235), 1.8, Qt.PenStyle.DashDotLine))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawPolygon(shape)
     for corner, at in enumerate(corners):
-        painter.setPen(QPen(QColor(INK), 1.2))
-        painter.setBrush(QColor("#FFFFFF" if grabbed == corner else PAPER))
+        painter.setPen(QPen(QColor(NIGHT), 1.2))
+        painter.setBrush(QColor("#FFFFFF" if grabbed == corner else DAY))
         side = 6.0 if grabbed == corner else 4.5
         painter.drawRect(QRectF(at.x() - side, at.y() - side, 2 * side, 2 * side))
     plate, words = plate_of(zone, view, inside, over=over)
     painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(colour(CLAY if over else INK, 215))
+    painter.setBrush(colour(CLAY if over else NIGHT, 215))
     painter.drawRoundedRect(plate, 4, 4)
-    painter.setPen(QColor(PAPER))
+    painter.setPen(QColor(DAY))
     painter.setFont(number_font(11, bold=True))
     painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, words)
 

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QWidg
 from drover.app.dials.parts import muted
 from drover.app.icons import sign
 from drover.app.playback import SPEEDS
-from drover.app.theme import MOSS, PAPER, RULE, number_font
+from drover.app.theme import INK, MOSS, ON_MOSS, PAPER, RULE, number_font
 
 __all__ = ["ORDERS", "TransportBar"]
 
@@ -35,7 +35,7 @@ class TransportBar(QWidget):
             ("next", "One frame on (Right)"), ("end", "Last frame (End)"),
         ):  # fmt: skip
             button = QToolButton()
-            button.setIcon(sign(name, "#FFFFFF" if name == "play" else "#23302C"))
+            button.setIcon(sign(name, ON_MOSS if name == "play" else INK))
             button.setIconSize(QSize(16, 16))
             button.setToolTip(tip)
             button.setAccessibleName(tip)
@@ -73,7 +73,7 @@ class TransportBar(QWidget):
 
     def show_playing(self, playing: bool) -> None:
         """Show play or pause on the button."""
-        self.buttons["play"].setIcon(sign("pause" if playing else "play", "#FFFFFF"))
+        self.buttons["play"].setIcon(sign("pause" if playing else "play", ON_MOSS))
 
     def show_place(self, time: float, frame: int, frames: int) -> None:
         """Show the moment and the frame, counted from 1."""

@@ -22,7 +22,19 @@ from drover.app.icons import arrow_path
 from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
-from drover.app.theme import CLAY, INK, MUTED_TEXT, OCHRE, PAPER, STONE, colour, identity_colour, number_font
+from drover.app.theme import (
+    CLAY,
+    FAINT,
+    INK,
+    MUTED_TEXT,
+    OCHRE,
+    PAPER,
+    STONE,
+    TINT,
+    colour,
+    identity_colour,
+    number_font,
+)
 from drover.core.count.alarms import Alarm
 
 __all__ = ["LanesView"]
@@ -158,7 +170,7 @@ class LanesView(QWidget):
         parts = np.array_split(self._in_view, min(bars, len(self._in_view)))
         top = max(1, int(self._in_view.max()))
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor("#AEBFB6"))
+        painter.setBrush(QColor(FAINT))
         at = 0
         for part in parts:
             x0, x1 = self.x_of(at), self.x_of(at + len(part))
@@ -174,7 +186,7 @@ class LanesView(QWidget):
         row = QRectF(0, top, self.width(), LANE)
         chosen = lane.identity == self.session.selected
         if chosen or shaded:
-            painter.fillRect(row, QColor("#DDE7E1") if chosen else colour(STONE, 120))
+            painter.fillRect(row, QColor(TINT) if chosen else colour(STONE, 120))
         tint = QColor(identity_colour(lane.identity))
         self._paint_head(painter, lane, top, tint)
         middle = top + LANE / 2

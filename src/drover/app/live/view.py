@@ -13,7 +13,7 @@ from drover.app.field.view_transform import ViewTransform
 from drover.app.field.zone_drawing import draw_zones
 from drover.app.icons import arrow_path
 from drover.app.live.work import LivePicture
-from drover.app.theme import FIELD, PAPER, colour, number_font
+from drover.app.theme import DAY, FIELD, colour, number_font
 
 __all__ = ["LiveView"]
 
@@ -96,16 +96,16 @@ class LiveView(QWidget):
             big = number_font(size, bold=True)
         for place, (count, way, along) in enumerate(ways):
             side = QRectF(cell.left() + place * half, cell.top(), half, cell.height())
-            painter.setPen(colour(PAPER))
+            painter.setPen(colour(DAY))
             painter.setFont(big)
             top = QRectF(side.left(), side.top(), side.width(), side.height() * 0.74)
             painter.drawText(top.adjusted(size * 0.7, 0, 0, 0), Qt.AlignmentFlag.AlignCenter, str(count))
             wide = QFontMetricsF(big).horizontalAdvance(str(count))
             at = QPointF(top.center().x() - wide / 2 - size * 0.12, top.center().y())
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(colour(PAPER, 190))
+            painter.setBrush(colour(DAY, 190))
             painter.drawPath(arrow_path(at + along * (size * 0.2), along, size * 0.42))
-            painter.setPen(colour(PAPER, 200))
+            painter.setPen(colour(DAY, 200))
             painter.setFont(small)
             foot = QRectF(side.left(), side.top() + side.height() * 0.72, side.width(), side.height() * 0.24)
             painter.drawText(foot, Qt.AlignmentFlag.AlignCenter, f"{name}: {way}")
@@ -118,5 +118,5 @@ class LiveView(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(colour(FIELD, 225))
         painter.drawRoundedRect(text.adjusted(-14, -9, 14, 9), 6, 6)
-        painter.setPen(colour(PAPER))
+        painter.setPen(colour(DAY))
         painter.drawText(bounds, int(flags), self.words)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Qt
 
 from drover.app.live.window import LiveWindow
 from drover.app.live.work import LiveWish
-from drover.app.sources.dialog import FILE, SourceDialog
+from drover.app.sources.dialog import FILE, NETWORK, SourceDialog
+from drover.app.sources.forms import NetworkForm
 
 if TYPE_CHECKING:
     from drover.app.window import MainWindow
@@ -37,6 +39,15 @@ class SourceOpener(QObject):
         self.dialog = dialog
         dialog.show()
         return dialog
+
+    def open_recent(self, text: str) -> None:
+        """A clip at once; a stream or a camera in the dialog, to be seen first."""
+        if "://" in text or text.startswith("/dev/"):
+            dialog = self.ask(NETWORK)
+            if isinstance(dialog.form, NetworkForm):
+                dialog.form.address.setCurrentText(text)
+        else:
+            self._window.open_path(Path(text))
 
     def start_live(self, wish: LiveWish) -> LiveWindow:
         """Count on a source in a window of its own."""

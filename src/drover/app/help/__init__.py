@@ -1,0 +1,1 @@
+"""What the Help menu shows: keys, versions, the log, and the way to a first count."""
