@@ -129,3 +129,21 @@ def test_a_live_run_that_cannot_write_says_so(qtbot, tmp_path):
     assert str(tmp_path / "file") in live.fault.text()
     assert live.stop.text() == "Stopped"
     live.work.close()
+
+
+def test_what_is_dropped_is_taken_for_what_it_is(opened, qtbot, tmp_path):
+    asking, session = opened.asking, opened.session
+    (tmp_path / "other.toml").write_text("[track.match]\ngate = 5.5\n")
+    opened.field.file_dropped.emit(str(tmp_path / "other.toml"))
+    assert session.recipe.track.match.gate == 5.5
+    session.undo.undo()
+    videos = tmp_path / "videos"
+    videos.mkdir()
+    (videos / "a.mp4").write_bytes(SHORT.clip.read_bytes())
+    opened.field.file_dropped.emit(str(videos))
+    assert [job.clip.name for job in asking.batch_dialog.jobs] == ["a.mp4"]
+    asking.batch_dialog.close()
+    (tmp_path / "boxes.csv").write_text("1,-1,10,10,20,20,0.9,-1,-1,-1\n")
+    opened.field.file_dropped.emit(str(tmp_path / "boxes.csv"))
+    qtbot.waitUntil(lambda: hasattr(asking, "box_dialog"), timeout=WAIT)
+    asking.box_dialog.reject()

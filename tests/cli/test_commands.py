@@ -306,7 +306,7 @@ def test_export_draws_what_was_found_and_says_what_is_wrong_before_the_work(run,
     assert max(off) < 8 and max(off) < other, "the pictures asked for, with something drawn over them"
     for wrong, words in (
         (("--video", tmp_path / "a.gif"), "ends in .mp4 or .webm"),
-        (("--show", "legs"), "no 'legs' to draw"),
+        (("--show", "legs"), "no 'legs'; known are outlines"),
         (("--from", 90), "no picture from 90 s"),
         (("--video", "/proc/a.mp4"), "/proc"),
     ):
@@ -371,7 +371,7 @@ def test_a_camera_is_counted_until_it_is_stopped_and_the_run_ends_well(tmp_path)
     [
         (["live", "tcp://127.0.0.1:9", "--recipe", SHORT.recipe], "is not there; check the address"),
         (["live", "tcp://127.0.0.1:9"], "no line and no zone"),
-        (["live", SHORT.clip, "--recipe", SHORT.recipe], "use 'drover run'"),
+        (["live", "gate.mp4", "--recipe", SHORT.recipe], "no file; check the name"),
         (["batch", SHORT.clip.parent / "none"], "there is no such file"),
     ],
 )

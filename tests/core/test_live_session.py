@@ -79,7 +79,7 @@ def test_time_always_goes_on_and_never_far_ahead_of_the_clock_on_the_wall(steps)
     [
         ("file:///etc/hostname", "cannot be read from"),
         ("concat://a|b", "cannot be read from"),
-        ("gate.mp4", "no camera and no network address"),
+        ("gate.mp4", "no camera, no network address and no file"),
         ("/dev/video97", "there is no such device"),
         ("tcp://127.0.0.1:9", "is not there"),
         ("tcp://127.0.0.1:9/401-forbidden", "is not there"),  # what the address says is no reason
@@ -173,7 +173,7 @@ def test_every_fault_is_survived_and_what_lies_between_them_is_counted(clip, tmp
 
 
 def test_a_quiet_camera_is_counted_whole_and_a_slow_worker_drops_the_oldest(clip, tmp_path):
-    facts, rows = live(clip, tmp_path / "quiet", (), 13.0)
+    facts, rows = live(clip, tmp_path / "quiet", (), 13.0, record=True)
     assert facts.dropped == facts.reconnects == facts.broken == 0
     assert [row["direction"] for row in rows] == ["1"] * len(rows)
     times = [float(row["time"]) for row in rows]
@@ -181,6 +181,19 @@ def test_a_quiet_camera_is_counted_whole_and_a_slow_worker_drops_the_oldest(clip
     assert len(rows) >= 3
     assert gaps == pytest.approx([LOOP] * len(gaps), abs=0.08)
     assert facts.rate == pytest.approx(25.0, abs=2.0)
+
+    # The recording, gone through as it came, gives the same, as fast as it can be worked on.
+    (tmp_path / "again").mkdir()
+    begun = time.monotonic()
+    recording = source_of(str(tmp_path / "quiet" / "recording-1.mkv"))
+    later = LiveSession(recording, RECIPE, tmp_path / "again").run()
+    assert (later.dropped, later.connection) == (0, "ended")
+    assert later.frames >= facts.frames
+    assert time.monotonic() - begun < 13.0
+    again = rows_of(tmp_path / "again" / "crossings.csv")[: len(rows)]
+    columns = ("line", "identity", "direction", "x", "y")
+    assert [[row[name] for name in columns] for row in again] == [[row[name] for name in columns] for row in rows]
+    assert [float(row["time"]) for row in again] == pytest.approx(times, abs=0.01)
 
     (tmp_path / "slow").mkdir()
     with StandIn(clip) as camera:

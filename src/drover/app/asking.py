@@ -14,6 +14,7 @@ from drover.app.box_import_dialog import BoxImportDialog
 from drover.app.file_kinds import VIDEO_FILTER
 from drover.app.jobs import LatestJob
 from drover.core.errors import DroverError
+from drover.core.footage.images import IMAGE_ENDINGS
 from drover.core.formats.box_import import first_line_has_commas, read_box_file
 from drover.core.formats.box_table import BoxFile
 from drover.core.recipe import read_recipe
@@ -25,6 +26,7 @@ __all__ = ["PROJECT_ENDING", "Asking"]
 
 PROJECT_FILTER = "Drover project (*.drover)"
 PROJECT_ENDING = ".drover"
+BOX_ENDINGS = (".csv", ".txt", ".json")
 
 
 class Asking(QObject):
@@ -138,6 +140,24 @@ class Asking(QObject):
             boxes = found.detections(frame_count=clip.frame_count, size=(clip.width, clip.height))
             self.session.bring_in(boxes, self.box_dialog.chosen())
             self.window.strip.choose("detect")
+
+    def dropped(self, path: Path) -> None:
+        """Take a file or folder that was dropped: a clip or project to open, or what belongs to the clip."""
+        kind = path.suffix.lower()
+        if kind == ".toml":
+            self._try(lambda: self.session.edit(read_recipe(path), "load recipe"))
+        elif kind in BOX_ENDINGS:
+            self._take_dropped_boxes(path)
+        elif path.is_dir() and not any(file.suffix.lower() in IMAGE_ENDINGS for file in path.iterdir()):
+            self.batch().take([path])
+        else:
+            self.window.open_path(path)
+
+    def _take_dropped_boxes(self, path: Path) -> None:
+        if self.session.clip is None:
+            self.banner.say("open the clip first; boxes belong to a clip")
+        else:
+            self.read_boxes(path)
 
     def batch(self) -> BatchDialog:
         """Show the dialog that works through many clips with this window's recipe."""

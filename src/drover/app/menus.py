@@ -76,7 +76,7 @@ def _recent_menu(window: MainWindow, file: QMenu, before: QAction) -> None:
     def fill() -> None:
         menu.clear()
         for text in preferences().recent:
-            menu.addAction(text.replace("&", "&&"), lambda text=text: window.sources.open_recent(text))
+            menu.addAction(text.replace("&", "&&"), lambda text=text: window.sources.open_named(text))
         if menu.isEmpty():
             menu.addAction("none yet").setEnabled(False)
 

@@ -37,6 +37,7 @@ class PreferencesDialog(QDialog):
             self.theme.addItem(name, name)
         self.theme.setCurrentIndex(self.theme.findData(now.theme))
         self.theme.currentIndexChanged.connect(self._take_theme)
+        self.theme.setAccessibleName("theme")
         self.later = muted("")
         self.folder = QLabel(now.live_folder or str(Path.home() / "Drover"))
         choose = QPushButton("Choose…")

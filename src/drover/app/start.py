@@ -37,7 +37,7 @@ def start(arguments: list[str]) -> int:
     if "--demo" in arguments:
         window.open_demo()
     elif arguments:
-        window.open_path(Path(arguments[0]))
+        window.sources.open_named(arguments[0])
     code = app.exec()
     tidy.deleteLater()
     return code

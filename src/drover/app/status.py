@@ -27,6 +27,7 @@ class StatusLine(QStatusBar):
         self.setContentsMargins(6, 0, 6, 0)
         self.words = QLabel("")
         self.bar = QProgressBar()
+        self.bar.setAccessibleName("progress of the work")
         self.bar.setFixedWidth(170)
         self.bar.setTextVisible(False)
         self.bar_words = QLabel("")

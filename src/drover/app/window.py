@@ -138,10 +138,10 @@ class MainWindow(QMainWindow):
         self.chips.toggled.connect(self.pair.toggle)
         self.pair.active_changed.connect(self._on_active_half)
         for half in (self.pair.left, self.pair.right):
-            half.file_dropped.connect(lambda path: self.open_path(Path(path)))
+            half.file_dropped.connect(lambda path: self.asking.dropped(Path(path)))
         self.dials.built.connect(lambda name: connect_page(self, name))
         self.lanes.span_wanted.connect(session.set_span)
-        self.welcome.file_dropped.connect(lambda path: self.open_path(Path(path)))
+        self.welcome.file_dropped.connect(lambda path: self.asking.dropped(Path(path)))
         self.welcome.clip_wanted.connect(self.asking.clip)
         self.welcome.demo_wanted.connect(self.open_demo)
         self.welcome.guide_wanted.connect(lambda: self.guide.start())

@@ -7,17 +7,42 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 
 from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication
 
+from drover.app.field.scene import Scene
 from drover.app.session import STAGES, StageState
 from drover.app.theme import apply_theme
+from drover.app.video import VideoWish, write_video
 from drover.app.window import MainWindow
 from drover.core.examples import example
-from drover.core.recipe import with_value
+from drover.core.footage.opened import open_footage
+from drover.core.recipe import read_recipe, with_value
+from drover.core.run import run_clip
 
-__all__ = ["dial_to_screen", "line_to_screen", "relink_to_screen"]
+__all__ = ["dial_to_screen", "export_speed", "line_to_screen", "relink_to_screen"]
+
+
+def export_speed() -> float:
+    """How many times as fast as it was filmed the demo is written as a video, with all that is drawn by default."""
+    app = QApplication.instance() or QApplication([])
+    apply_theme(app)  # type: ignore[arg-type]
+    chosen = example("gap")
+    recipe = read_recipe(chosen.recipe)
+    with open_footage(chosen.clip) as reader:
+        clip = reader.info
+    run = run_clip(clip, recipe)
+    scene = Scene(clip, recipe.count, run.detect.detections, run.tracks, run.crossings, run.counted)
+    with tempfile.TemporaryDirectory() as folder:
+        wish = VideoWish(Path(folder) / "demo.mp4", frozenset({"Outlines", "Numbers", "Trails"}), 0, clip.frame_count)
+        spent = []
+        for _ in range(2):
+            start = time.perf_counter()
+            write_video(scene, wish)
+            spent.append(time.perf_counter() - start)
+    return clip.duration / min(spent)
 
 
 @contextmanager

@@ -10,12 +10,15 @@ import typer
 
 from drover.core.recipe import Recipe, read_recipe
 
-__all__ = ["COMMANDS"]
+__all__ = ["CAMERA_COMMANDS"]
 
 
 def live(
     source: Annotated[
-        str, typer.Argument(metavar="SOURCE", help="A stream (rtsp, http, tcp, udp) or a device as /dev/video0.")
+        str,
+        typer.Argument(
+            metavar="SOURCE", help="A stream (rtsp, http, tcp, udp), a device (/dev/video0), or a recording."
+        ),
     ],
     out: Annotated[Path, typer.Option(help="Folder for the results of this run.")],
     recipe: Annotated[Path | None, typer.Option(help="Recipe (TOML); what it leaves out keeps its default.")] = None,
@@ -61,4 +64,4 @@ def stand_in(
     play_stand_in(what, port, tuple(fault or ()), seconds)
 
 
-COMMANDS: dict[str, Callable[..., Any]] = {"live": live, "send": send, "stand-in": stand_in}
+CAMERA_COMMANDS: dict[str, Callable[..., Any]] = {"live": live, "send": send, "stand-in": stand_in}

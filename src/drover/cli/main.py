@@ -16,13 +16,14 @@ import typer
 from typer.main import get_command
 
 from drover import __version__
-from drover.cli.camera_commands import COMMANDS
+from drover.cli.camera_commands import CAMERA_COMMANDS
 from drover.cli.parts import draw_scene, headless_demo, link_boxes, report, run_one, window
 from drover.cli.progress import shown_progress
+from drover.cli.result_commands import RESULT_COMMANDS
 from drover.cli.tables import print_score_table
 from drover.core.batch.plan import folder_name
 from drover.core.errors import DroverError
-from drover.core.footage.opened import open_footage
+from drover.core.footage.opened import footage_is_there, open_footage
 from drover.core.formats.box_rows import read_tracks, read_truth
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
 from drover.core.run_files import ready_folder, write_run
@@ -67,20 +68,22 @@ def demo(
         window(["--demo"])
 
 
-for _name, _command in COMMANDS.items():
+for _name, _command in (*CAMERA_COMMANDS.items(), *RESULT_COMMANDS.items()):
     app.command(_name)(_command)
 
 
 @app.command("open")
 def open_(
-    path: Annotated[
-        Path | None, typer.Argument(metavar="[PROJECT | CLIP]", help="A .drover project or a video.")
+    source: Annotated[
+        str | None,
+        typer.Argument(metavar="[PROJECT | CLIP | SOURCE]", help="A project, a video, images, a device or a stream."),
     ] = None,
 ) -> None:
-    """Open the window, with a project or a clip."""
-    if path is not None and not path.exists():
-        raise DroverError(f"{path}: there is no such file; check the name")
-    window([] if path is None else [str(path)])
+    """Open the window, with a project or some footage."""
+    named = source is None or "://" in source or Path(source).exists()
+    if source is not None and not named and not footage_is_there(Path(source)):
+        raise DroverError(f"{source}: there is no such file; check the name")
+    window([] if source is None else [source])
 
 
 @app.command()
@@ -136,34 +139,6 @@ def run(
 
 
 @app.command()
-def batch(
-    clips: Annotated[list[Path], typer.Argument(metavar="FOLDER | CLIP...", help="Folders of videos, or videos.")],
-    out: Annotated[Path, typer.Option(help="Folder for the results; each clip gets a folder in it.")],
-    recipe: Annotated[Path | None, typer.Option(help="Recipe (TOML); what it leaves out keeps its default.")] = None,
-    workers: Annotated[
-        int, typer.Option(min=0, max=256, help="Clips worked on at once; as many as there are cores if not given.")
-    ] = 0,
-    projects: Annotated[
-        bool, typer.Option("--projects/--no-projects", help="Write a project for each clip, to open in the window.")
-    ] = True,
-    scheduler: Annotated[
-        str, typer.Option(help="Dask scheduler as tcp://place:8786: its workers do the work; folders are shared.")
-    ] = "",
-    preview: Annotated[
-        int, typer.Option(min=0, max=1000, help="Look at the beginning of so many clips, print that, and end.")
-    ] = 0,
-) -> None:
-    """Work through many clips with one recipe; stopped or killed, the same command goes on from there."""
-    from drover.cli.batch import do_batch, preview_batch
-
-    settings = read_recipe(recipe) if recipe else Recipe()
-    if preview:
-        preview_batch(clips, settings, out, preview)
-    elif not do_batch(clips, settings, out, workers, projects, scheduler):
-        raise typer.Exit(1)
-
-
-@app.command()
 def score(
     truth: Annotated[Path, typer.Option(help="Truth, ten-column rows.")],
     tracks: Annotated[Path, typer.Option(help="Tracks, ten-column rows.")],
@@ -202,41 +177,6 @@ def survey(
         print(json.dumps(facts, indent=2))
         return
     for line in found.words:
-        print(line)
-
-
-@app.command()
-def export(
-    clip: Annotated[
-        Path,
-        typer.Argument(metavar="PROJECT | CLIP", help="A project with a finished run, or a video to work through."),
-    ],
-    video: Annotated[Path | None, typer.Option(help="Video to write; its name ends in .mp4 or .webm.")] = None,
-    out: Annotated[Path | None, typer.Option(help="Folder for files: tables, boxes, pictures, maps.")] = None,
-    what: Annotated[
-        str, typer.Option(help="Which, with commas: tables, coco, texts, picture, heat, proof, recipe.")
-    ] = "tables",
-    recipe: Annotated[
-        Path | None, typer.Option(help="Recipe in TOML, for a video; the default one if not given.")
-    ] = None,
-    show: Annotated[
-        str, typer.Option(help="What is drawn, with commas: outlines, numbers, trails, forecast, detections, mask.")
-    ] = "outlines,numbers,trails",
-    start: Annotated[float, typer.Option("--from", min=0, help="Where to begin, s.")] = 0.0,
-    end: Annotated[
-        float | None, typer.Option("--to", min=0, help="Where to end, s; at the clip's end if not given.")
-    ] = None,
-    speed: Annotated[
-        int, typer.Option(min=1, max=1000, help="How many times as fast: only every so many-th picture.")
-    ] = 1,
-) -> None:
-    """Write a video or files of what was found: a project's finished run, or that of a clip worked through."""
-    from drover.cli.video import export_result
-
-    settings = read_recipe(recipe) if recipe else None
-    for line in export_result(
-        clip, settings, video=video, out=out, what=what, show=show, start=start, end=end, speed=speed
-    ):
         print(line)
 
 

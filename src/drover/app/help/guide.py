@@ -49,7 +49,7 @@ class Guide(QWidget):
         self.place.setObjectName("place")
         self.words.setWordWrap(True)
         self.words.setTextFormat(Qt.TextFormat.PlainText)
-        self.act, self.next, self.leave = QPushButton(), QPushButton("Next"), QPushButton("Leave the guide")
+        self.act, self.next, self.leave = QPushButton("Begin"), QPushButton("Next"), QPushButton("Leave the guide")
         row.addWidget(self.place)
         row.addWidget(self.words, 1)
         for button in (self.act, self.next, self.leave):

@@ -40,7 +40,7 @@ class SourceOpener(QObject):
         dialog.show()
         return dialog
 
-    def open_recent(self, text: str) -> None:
+    def open_named(self, text: str) -> None:
         """A clip at once; a stream or a camera in the dialog, to be seen first."""
         if "://" in text or text.startswith("/dev/"):
             dialog = self.ask(NETWORK)

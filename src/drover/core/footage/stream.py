@@ -15,7 +15,7 @@ from av.error import FFmpegError
 from av.video.frame import VideoFrame
 
 from drover.core.errors import FootageError
-from drover.core.footage.opening import MOST_PIXELS
+from drover.core.footage.opening import MOST_PIXELS, open_container
 from drover.core.footage.planes import frame_of
 from drover.core.footage_types import Frame
 
@@ -27,12 +27,16 @@ ALLOWED = "rtsp,rtsps,http,https,tcp,udp,rtp,tls,crypto,hls"
 OPEN_WITHIN, NEXT_WITHIN = 8.0, 4.0  # s, after which a source is taken for gone
 JUMP = 3.0  # s that stamps may run ahead of the pictures' coming before they are not believed
 MOST_LIKELY_RATE = 25.0
+DOUBT = 2.0  # s after a broken picture for which those built upon it are not looked at; longer would blind a camera
 STEP_WITHOUT_STAMPS = 1e-3  # s, at least, from one picture to the next
 
 
 @dataclass(frozen=True)
 class Source:
-    """Where pictures come from: ``kind`` is "network" or "device"; ``name`` is fit to be shown, without a password."""
+    """Where pictures come from; ``name`` is fit to be shown, without a password.
+
+    ``kind`` is "network", "device", or "file": a recording, gone through once, as fast as it can be worked on.
+    """
 
     address: str
     kind: str
@@ -48,7 +52,7 @@ class Arrival:
 
 
 def source_of(text: str) -> Source:
-    """What a text names: a network address or a camera device.
+    """What a text names: a network address, a camera device, or a recording.
 
     Raises
     ------
@@ -68,7 +72,9 @@ def source_of(text: str) -> Source:
         if not Path(text).exists():
             raise FootageError(f"{text}: there is no such device; is the camera plugged in?")
         return Source(text, "device", text)
-    raise FootageError(f"{text}: is no camera and no network address; for a file use 'drover run'")
+    if Path(text).is_file():
+        return Source(text, "file", text)
+    raise FootageError(f"{text}: is no camera, no network address and no file; check the name")
 
 
 class StreamClock:
@@ -103,6 +109,8 @@ class StreamClock:
 class StreamReader:
     """One connection to a source; pictures of another size than the first are brought to that one's.
 
+    Pictures that are broken, or built upon a broken one, are left out and counted in ``broken``.
+
     Parameters
     ----------
     source : Source
@@ -134,6 +142,7 @@ class StreamReader:
     ) -> None:
         self.source, self.size, self.broken = source, size, 0
         self._clock, self._index, self._record = clock, first, record
+        self._doubt_until = 0.0
         self._container = _opened(source, wanted)
         if not self._container.streams.video:
             self._container.close()
@@ -174,13 +183,25 @@ class StreamReader:
             try:
                 pictures: list[Any] = packet.decode()
             except (FFmpegError, EOFError):
-                self.broken += 1
+                self._note_broken()
                 continue
             for picture in pictures:
                 if picture.is_corrupt or picture.width * picture.height > MOST_PIXELS:
+                    self._note_broken()
+                elif self._is_doubtful(picture):
                     self.broken += 1
-                    continue
-                yield self._arrival(picture)
+                else:
+                    yield self._arrival(picture)
+
+    def _note_broken(self) -> None:
+        self.broken += 1
+        self._doubt_until = time.monotonic() + DOUBT
+
+    def _is_doubtful(self, picture: VideoFrame) -> bool:
+        """Whether a picture may be built upon a broken one: so are all up to the next that stands alone."""
+        if picture.key_frame:
+            self._doubt_until = 0.0
+        return time.monotonic() < self._doubt_until
 
     def close(self) -> None:
         """Let go of the source."""
@@ -199,6 +220,8 @@ class StreamReader:
 
 
 def _opened(source: Source, wanted: tuple[int, int, float] | None) -> InputContainer:
+    if source.kind == "file":
+        return open_container(Path(source.address))
     options = {"fflags": "nobuffer", "flags": "low_delay"}
     kind = None
     if source.kind == "network":

@@ -1,7 +1,8 @@
 """A live run: one thread reads the source and never waits, another works; what cannot be kept up with is dropped.
 
 The rule: pictures wait in a queue of at most a second. Where it is full the oldest goes, so that what is looked at is
-never older than that; how many went is counted.
+never older than that; how many went is counted. A recording is gone through in full, and gives what its live run gave
+where that dropped nothing.
 """
 
 from __future__ import annotations
@@ -13,6 +14,8 @@ from collections.abc import Callable
 from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+
+import numpy as np
 
 from drover.core.errors import DroverError, FootageError
 from drover.core.footage.stream import Arrival, Source, StreamClock, StreamReader
@@ -32,6 +35,15 @@ BACK_OFF = (0.5, 1.0, 2.0, 4.0, 8.0)  # s before each new try, the last one for 
 SUM_UP_EVERY = 2.0  # s
 PATIENCE = 5.0  # s that receivers have at the end to take what there is
 OnStep = Callable[[Frame, LiveStep, LiveFacts], None]
+
+
+def _warm(recipe: Recipe) -> None:
+    """Step once over nothing: what is loaded at first use would else make the first pictures wait, or be dropped."""
+    blank = np.zeros((48, 64), np.uint8)
+    run = LiveRun(recipe, (64, 48), 25.0)
+    for index in range(2):
+        run.step(Frame(index, index / 25, lambda: blank, lambda: np.zeros((48, 64, 3), np.uint8),
+                       lambda: np.full((2, 24, 32), 128, np.uint8)))  # fmt: skip
 
 
 class LiveSession:
@@ -68,7 +80,8 @@ class LiveSession:
         self._source, self._recipe, self._wanted, self._give_up = source, recipe, wanted, give_up
         self._clock, self._meter = StreamClock(), Meter()
         self._ready: deque[Arrival] = deque()
-        self._news, self._stop = threading.Condition(), threading.Event()
+        self._news, self._stop, self._done = threading.Condition(), threading.Event(), threading.Event()
+        self._whole = source.kind == "file"  # a recording waits for us: none of it is dropped
         self._facts, self._noting = LiveFacts(), threading.Lock()
         self._failed: DroverError | None = None
         self._came, self._broken_before = 0, 0
@@ -76,6 +89,7 @@ class LiveSession:
         self._recording = Recording(folder) if record else None
         for receiver in recipe.send.receiver:
             carrier_of(receiver)  # what is wrong with it is said before anything is begun
+        _warm(recipe)
         self._reader: StreamReader | None = self._connected()
         self._results = LiveResults(folder, recipe, datetime.now(UTC))
         self._couriers = [Courier(folder, one) for one in recipe.send.receiver]
@@ -110,7 +124,7 @@ class LiveSession:
         """
         self._thread.start()
         try:
-            while not stopped() and not self._stop.is_set():
+            while not stopped() and not self._stop.is_set() and not (self._done.is_set() and not self._ready):
                 arrival = self._next()
                 if arrival is not None:
                     self._work(arrival, on_step)
@@ -145,7 +159,9 @@ class LiveSession:
         with self._news:
             if not self._ready:
                 self._news.wait(0.1)
-            return self._ready.popleft() if self._ready else None
+            arrival = self._ready.popleft() if self._ready else None
+            self._news.notify()
+            return arrival
 
     def _work(self, arrival: Arrival, on_step: OnStep | None) -> None:
         frame = arrival.frame
@@ -202,7 +218,7 @@ class LiveSession:
         try:
             while not self._stop.is_set():
                 trouble = self._read_once()
-                if self._stop.is_set() or not self._come_back(trouble):
+                if self._stop.is_set() or self._done.is_set() or not self._come_back(trouble):
                     return
         except DroverError as error:
             self._failed = error
@@ -227,6 +243,8 @@ class LiveSession:
                 if len(reader.sizes) > 1:
                     self._note(sizes_seen=max(self._facts.sizes_seen, len(set(reader.sizes))))
                 with self._news:
+                    while self._whole and len(self._ready) >= most and not self._stop.is_set():
+                        self._news.wait(0.1)
                     self._ready.append(arrival)
                     if len(self._ready) > most:
                         self._ready.popleft()
@@ -234,6 +252,8 @@ class LiveSession:
                     self._news.notify()
         except FootageError as error:
             return str(error)
+        if self._whole:
+            self._done.set()
         return f"{self._source.name}: ended"
 
     def _come_back(self, trouble: str) -> bool:
