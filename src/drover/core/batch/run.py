@@ -24,11 +24,23 @@ TRIES = 2  # of a clip during which its process died, as where memory runs short
 
 @dataclass
 class _Worker:
-    """One process, the pipe to it, and the place of the clip it works on."""
+    """One process, the pipe to it, the cores that are its own, and the place of the clip it works on."""
 
     process: SpawnProcess
     pipe: Connection
+    cores: tuple[int, ...]
     place: int = -1
+
+
+def _shares(workers: int, *, one_each: bool) -> list[tuple[int, ...]]:
+    """The cores of each worker: one each where so many workers were asked for, else all cores shared out.
+
+    Threads of one clip that wait for each other are slower than two clips side by side; a worker that is alone may use
+    what there is, unless just one was asked for, as by somebody who wants the rest for other work.
+    """
+    cores = sorted(os.sched_getaffinity(0))
+    each = 1 if one_each else max(1, len(cores) // max(1, workers))
+    return [tuple(cores[(k * each + j) % len(cores)] for j in range(each)) for k in range(max(1, workers))]
 
 
 def usual_workers() -> int:
@@ -47,7 +59,8 @@ def run_batch(
 ) -> BatchState:
     """Work through all jobs; a clip that fails says why and does not stop the rest.
 
-    ``workers`` processes are used, one a core where it is 0. With ``projects`` each clip gets a project file.
+    ``workers`` processes are used, each on a core of its own; as many as there are cores where it is 0. With
+    ``projects`` each clip gets a project file.
     What is finished, of this recipe and version and of this very clip, is kept as it is.
 
     Raises
@@ -58,7 +71,7 @@ def run_batch(
     ledger = Ledger(jobs, recipe, projects, on_change)
     batch = _Batch(ledger, recipe, projects)
     try:
-        batch.work(workers or usual_workers(), cancelled)
+        batch.work(workers, cancelled)
     finally:
         batch.close()
     return ledger.state()
@@ -70,11 +83,14 @@ class _Batch:
         self._waiting = ledger.waiting
         self._deaths = dict.fromkeys(self._waiting, 0)
         self._workers: list[_Worker] = []
+        self._shares: list[tuple[int, ...]] = []
         self._context = mp.get_context("spawn")  # a fork would take over threads half way through their work
 
     def work(self, count: int, cancelled: Callable[[], bool]) -> None:
         self._ledger.tell()
-        for _ in range(min(count, len(self._waiting))):
+        many = min(count or usual_workers(), len(self._waiting))
+        self._shares = _shares(many, one_each=count > 0)
+        for _ in range(many):
             self._workers.append(self._hire())
         while self._workers:
             for worker in list(self._workers):
@@ -101,12 +117,14 @@ class _Batch:
 
     def _hire(self) -> _Worker:
         here, there = self._context.Pipe()
+        busy = [worker.cores for worker in self._workers]
+        cores = next((share for share in self._shares if share not in busy), self._shares[0])
         process = self._context.Process(
-            target=serve, args=(there, self._recipe, self._projects), daemon=True, name="drover-batch"
+            target=serve, args=(there, self._recipe, self._projects, cores), daemon=True, name="drover-batch"
         )
         process.start()
         there.close()
-        return _Worker(process, here)
+        return _Worker(process, here, cores)
 
     def _give(self, worker: _Worker) -> None:
         """Give a free process the next clip, or let it go."""

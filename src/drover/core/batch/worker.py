@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import os
 import shutil
 import signal
 import time
@@ -29,12 +30,14 @@ TELL_EVERY = 0.5  # s
 _DIE_WITH_PARENT = 1  # of prctl
 
 
-def serve(pipe: Connection, recipe: Recipe, projects: bool) -> None:
-    """Take jobs from the pipe until it says None or its other end is gone.
+def serve(pipe: Connection, recipe: Recipe, projects: bool, cores: tuple[int, ...]) -> None:
+    """Take jobs from the pipe until it says None or its other end is gone, on these cores alone.
 
     Answers are ("share", how far) on the way, and ("ended", why it failed or nothing).
     """
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is the batch's own to hear
+    with contextlib.suppress(OSError):
+        os.sched_setaffinity(0, cores)
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None).prctl(_DIE_WITH_PARENT, signal.SIGKILL)
     with contextlib.suppress(EOFError, BrokenPipeError, ConnectionResetError):

@@ -105,6 +105,16 @@ class LiveSession:
         return self._facts
 
     @property
+    def time(self) -> float:
+        """Time of the last picture worked on, s from the first."""
+        return self._time
+
+    @property
+    def recordings(self) -> tuple[Path, ...]:
+        """The files that the stream is recorded to, so far."""
+        return () if self._recording is None else tuple(self._recording.files)
+
+    @property
     def totals(self) -> dict[str, tuple[int, int]]:
         """Passages forward and back of each line so far."""
         return self._results.totals()
