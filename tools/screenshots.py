@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import shutil
+import subprocess
 import sys
 import tempfile
 import time
@@ -13,10 +15,14 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from PySide6.QtWidgets import QApplication
 
+from drover.app.preferences import change_preferences
 from drover.app.session import STAGES, StageState
+from drover.app.sources.dialog import NETWORK
 from drover.app.theme import apply_theme
 from drover.app.window import MainWindow
 from drover.core.count.edits import with_item, with_new
+from drover.core.examples import example
+from drover.core.footage.stand_in import StandIn
 from drover.core.recipe import with_value
 
 
@@ -69,7 +75,8 @@ def main(folder: Path) -> None:
     """One picture of each main view."""
     folder.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as state:
-        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
+        for name in ("XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME"):
+            os.environ[name] = state
         app = QApplication([])
         apply_theme(app)
         window = MainWindow()
@@ -106,9 +113,83 @@ def main(folder: Path) -> None:
         wait(app, lambda: all(window.session.state_of(stage) == StageState.FRESH for stage in STAGES))
         settle(app, 1.0)
         window.grab().save(str(folder / "compare.png"))
+        window.session.undo.undo()
+        _camera(app, window, folder)
+        _many(app, window, folder, Path(state))
         window.close()
+        environment = {**os.environ, "XDG_CONFIG_HOME": str(Path(state) / "dark")}
+        subprocess.run([sys.executable, __file__, str(folder), "--dark"], env=environment, check=True)
     print(f"written to {folder}")
 
 
+def _camera(app: QApplication, window: MainWindow, folder: Path) -> None:
+    """A stream in the source dialog, counted live, and the counts on the whole screen."""
+    clip = example("gap").clip
+    with StandIn(clip) as camera:
+        dialog = window.sources.ask(NETWORK)
+        dialog.form.address.setCurrentText("")  # type: ignore[attr-defined]
+        dialog.form.address.setEditText(camera.address)  # type: ignore[attr-defined]
+        wait(app, dialog.go.isEnabled)
+        settle(app, 9.0)
+        dialog.folder.setText(str(folder.absolute().parent / "results" / "monday"))
+        dialog.grab().save(str(folder / "source.png"))
+        with tempfile.TemporaryDirectory() as results:
+            dialog.folder.setText(str(Path(results) / "monday"))
+            dialog.go.click()
+            live = window.sources.live[0]
+            settle(app, 16.0)
+            live.grab().save(str(folder / "live.png"))
+            live.fill_screen()
+            live.resize(1280, 800)
+            settle(app, 0.5)
+            live.grab().save(str(folder / "live-large.png"))
+            live.leave_screen()
+            live.stop.click()
+            wait(app, lambda: not live.work.running)
+            live.close()
+
+
+def _many(app: QApplication, window: MainWindow, folder: Path, state: Path) -> None:
+    """A batch of three clips and one that is none."""
+    clips = state / "clips"
+    clips.mkdir()
+    for name in ("gap-monday.mp4", "gap-tuesday.mp4", "gap-wednesday.mp4"):
+        shutil.copy(example("gap-short").clip, clips / name)
+    (clips / "gap-thursday.mp4").write_bytes(b"cut off")
+    dialog = window.asking.batch()
+    dialog.take([clips])
+    dialog.start.click()
+    wait(app, dialog.start.isEnabled)
+    dialog.clips.setText("4 videos, clips")
+    dialog.out.setText("clips-results")
+    dialog.words.setText(dialog.words.text().replace(str(state), ""))
+    settle(app, 0.3)
+    dialog.grab().save(str(folder / "batch.png"))
+    dialog.close()
+
+
+def dark(folder: Path) -> None:
+    """The window in the dark theme."""
+    change_preferences(theme="dark")
+    os.execv(sys.executable, [sys.executable, __file__, str(folder), "--dark-now"])
+
+
+def dark_now(folder: Path) -> None:
+    """The window on the short example, in the theme of the preferences."""
+    app = QApplication([])
+    apply_theme(app)
+    window = MainWindow()
+    window.show()
+    chosen = example("gap-short")
+    window.session.open_clip(chosen.clip, recipe=chosen.recipe)
+    wait(app, lambda: all(window.session.state_of(stage) == StageState.FRESH for stage in STAGES[:4]))
+    window.strip.choose("detect")
+    window.playback.go(120)
+    settle(app, 1.0)
+    window.grab().save(str(folder / "dark.png"))
+    window.close()
+
+
 if __name__ == "__main__":
-    main(Path(sys.argv[1] if len(sys.argv) > 1 else "docs/screenshots"))
+    place = Path(sys.argv[1] if len(sys.argv) > 1 else "docs/screenshots")
+    {"--dark": dark, "--dark-now": dark_now}.get(sys.argv[-1], main)(place)

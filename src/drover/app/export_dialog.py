@@ -5,25 +5,21 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QCheckBox,
-    QDialog,
     QFileDialog,
     QHBoxLayout,
     QLabel,
     QLineEdit,
-    QProgressBar,
     QPushButton,
-    QVBoxLayout,
     QWidget,
 )
 
-from drover.app.dials.parts import muted, notice
+from drover.app.dials.parts import muted
 from drover.app.export_files import WHAT, write_files
 from drover.app.field.scene import Scene
-from drover.app.jobs import LatestJob
 from drover.app.video import can_be_drawn
+from drover.app.work_dialog import WorkDialog
 from drover.core.run import ClipRun
 
 __all__ = ["ExportDialog"]
@@ -31,7 +27,7 @@ __all__ = ["ExportDialog"]
 USUAL = ("tables", "proof", "recipe")
 
 
-class ExportDialog(QDialog):
+class ExportDialog(WorkDialog):
     """Writes what is ticked into one folder, on a thread of its own; ``video_wanted`` asks for the other dialog."""
 
     video_wanted = Signal()
@@ -40,14 +36,11 @@ class ExportDialog(QDialog):
     def __init__(
         self, run: ClipRun, scene: Scene, shown: set[str], frame: int, folder: Path, parent: QWidget | None
     ) -> None:
-        super().__init__(parent)
+        super().__init__("Export", "export", parent)
         self._run, self._scene, self._shown, self._frame = run, scene, set(can_be_drawn(shown)), frame
         self.written: list[Path] = []
-        self.setWindowTitle("Export")
         self.setMinimumWidth(560)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(18, 16, 18, 14)
-        column.setSpacing(8)
+        column = self.column
         row = QHBoxLayout()
         self.folder = QLineEdit(str(folder))
         self.folder.setAccessibleName("folder")
@@ -60,23 +53,16 @@ class ExportDialog(QDialog):
         self.boxes = {name: QCheckBox(words) for name, words in WHAT.items()}
         for name, box in self.boxes.items():
             box.setChecked(name in USUAL)
-            box.toggled.connect(lambda _: self._show_working(False))
+            box.toggled.connect(lambda _: self.show_working(False))
             column.addWidget(box)
         column.addWidget(muted(_files_words(run), wrap=True))
-        self.fault = notice()
-        self.bar = QProgressBar()
-        self.bar.setTextVisible(False)
-        self.bar.setAccessibleName("progress of the export")
-        self.words = muted("", wrap=True)
         for widget in (self.fault, self.bar, self.words):
             column.addWidget(widget)
         column.addLayout(self._buttons())
         self._inputs = (self.folder, browse, *self.boxes.values())
-        self._job = LatestJob("export", self)
-        self._job.done.connect(self._on_done)
-        self._job.failed.connect(self._on_failed)
+        self.job.done.connect(self._on_done)
         self._part.connect(self._on_part)
-        self._show_working(False)
+        self.show_working(False)
 
     def _buttons(self) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -103,42 +89,29 @@ class ExportDialog(QDialog):
             Path(self.folder.text().strip()), self._run, self._scene, self._shown, self._frame
         )  # fmt: skip
         self.fault.hide()
-        self._show_working(True)
-        self._job.submit(
+        self.show_working(True)
+        self.job.submit(
             lambda cancelled: write_files(
                 run, folder, what, frame=frame, shown=shown, scene=scene, on_part=self._part.emit, cancelled=cancelled
             )
         )
 
     def _stop(self) -> None:
-        self._job.cancel()
-        self._show_working(False)
-        self.words.setText("stopped; what was written stays")
-
-    def closeEvent(self, event: QCloseEvent) -> None:
-        self._job.close()
-        super().closeEvent(event)
+        self.stop_work("stopped; what was written stays")
 
     def _on_part(self, name: str, done: int, total: int) -> None:
-        if self._job.busy:
-            self.bar.setValue(round(1000 * done / max(1, total)))
+        if self.job.busy:
+            self.show_share(done, total)
             self.words.setText(f"writing {WHAT[name].partition(':')[0]}")
 
     def _on_done(self, written: list[Path]) -> None:
         self.written = written
-        self._show_working(False)
-        self.bar.setValue(1000)
+        self.show_working(False)
+        self.show_share(1, 1)
         self.words.setText(f"written: {', '.join(path.name for path in written)}")
 
-    def _on_failed(self, words: str) -> None:
-        self._show_working(False)
-        self.words.setText("")
-        self.fault.setText(words)
-        self.fault.show()
-
-    def _show_working(self, on: bool) -> None:
-        self.bar.setRange(0, 1000)
-        self.bar.setValue(0)
+    def show_working(self, on: bool) -> None:
+        super().show_working(on)
         for widget in self._inputs:
             widget.setEnabled(not on)
         self.save.setEnabled(not on and any(box.isChecked() for box in self.boxes.values()))

@@ -5,25 +5,21 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QComboBox,
-    QDialog,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QLabel,
     QLineEdit,
-    QProgressBar,
     QPushButton,
-    QVBoxLayout,
     QWidget,
 )
 
-from drover.app.dials.parts import muted, notice
+from drover.app.dials.parts import muted
 from drover.app.field.scene import Scene
-from drover.app.jobs import LatestJob
 from drover.app.video import VideoWish, can_be_drawn, write_video
+from drover.app.work_dialog import WorkDialog
 from drover.core.detect_pass import Progress
 from drover.core.footage.writer import KINDS
 
@@ -32,7 +28,7 @@ __all__ = ["VideoDialog"]
 SPEEDS = (1, 2, 4, 8, 16, 32, 64)
 
 
-class VideoDialog(QDialog):
+class VideoDialog(WorkDialog):
     """Asks what the video is to be and writes it on a thread of its own; the window can be used meanwhile."""
 
     _progress = Signal(object)
@@ -40,31 +36,21 @@ class VideoDialog(QDialog):
     def __init__(
         self, scene: Scene, shown: set[str], span: tuple[int, int] | None, start: Path, parent: QWidget | None
     ) -> None:
-        super().__init__(parent)
+        super().__init__("Save a video", "video", parent)
         self.scene, self.shown = scene, can_be_drawn(shown)
         self.written: Path | None = None
-        self.setWindowTitle("Save a video")
         self.setMinimumWidth(480)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(18, 16, 18, 14)
-        column.setSpacing(10)
+        column = self.column
         column.addLayout(self._form(span, start))
         column.addWidget(muted(_drawn_words(shown, self.shown), wrap=True))
-        self.fault = notice()
         column.addWidget(self.fault)
-        self.bar = QProgressBar()
-        self.bar.setTextVisible(False)
-        self.bar.setAccessibleName("progress")
-        self.words = muted("")
         column.addWidget(self.bar)
         column.addWidget(self.words)
         column.addLayout(self._buttons())
-        self._job = LatestJob("video", self)
-        self._job.done.connect(self._on_done)
-        self._job.failed.connect(self._on_failed)
+        self.job.done.connect(self._on_done)
         self._progress.connect(self._on_progress)
         self._show_length()
-        self._set_working(False)
+        self.show_working(False)
 
     def _form(self, span: tuple[int, int] | None, start: Path) -> QGridLayout:
         form = QGridLayout()
@@ -135,8 +121,8 @@ class VideoDialog(QDialog):
         wish, scene = self.wish(), self.scene
         self.fault.hide()
         self.words.setText("")
-        self._set_working(True)
-        self._job.submit(
+        self.show_working(True)
+        self.job.submit(
             lambda cancelled: (
                 wish.path,
                 write_video(scene, wish, on_progress=self._progress.emit, cancelled=cancelled),
@@ -144,35 +130,23 @@ class VideoDialog(QDialog):
         )
 
     def _stop(self) -> None:
-        self._job.cancel()
-        self._set_working(False)
-        self.words.setText("stopped; what was there before is as it was")
-
-    def closeEvent(self, event: QCloseEvent) -> None:
-        self._job.close()
-        super().closeEvent(event)
+        self.stop_work("stopped; what was there before is as it was")
 
     # --- what the work tells ------------------------------------------------------------------------------------
 
     def _on_progress(self, progress: Progress) -> None:
-        if self._job.busy:
-            self.bar.setValue(round(1000 * progress.done / max(1, progress.total)))
+        if self.job.busy:
+            self.show_share(progress.done, progress.total)
             self.words.setText(f"{progress.done} of {progress.total} frames, {progress.seconds_left:.0f} s left")
 
     def _on_done(self, made: tuple[Path, int]) -> None:
         self.written, pictures = made
-        self._set_working(False)
-        self.bar.setValue(1000)
+        self.show_working(False)
+        self.show_share(1, 1)
         self.words.setText(f"{self.written.name}: {pictures} pictures written")
 
-    def _on_failed(self, fault: str) -> None:
-        self._set_working(False)
-        self.fault.setText(fault)
-        self.fault.show()
-
-    def _set_working(self, on: bool) -> None:
-        self.bar.setRange(0, 1000)
-        self.bar.setValue(0)
+    def show_working(self, on: bool) -> None:
+        super().show_working(on)
         for widget in self._inputs:
             widget.setEnabled(not on)
         self.save.setEnabled(not on)

@@ -51,7 +51,7 @@ def _opened(name: str, stage: str, frame: int) -> Iterator[MainWindow]:
     app = QApplication.instance() or QApplication([])
     apply_theme(app)  # type: ignore[arg-type]
     with tempfile.TemporaryDirectory() as state:
-        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = state
+        os.environ["XDG_STATE_HOME"] = os.environ["XDG_CACHE_HOME"] = os.environ["XDG_CONFIG_HOME"] = state
         window = MainWindow()
         window.show()
         chosen = example(name)

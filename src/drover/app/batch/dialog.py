@@ -10,25 +10,22 @@ from PySide6.QtGui import QCloseEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QCheckBox,
-    QDialog,
     QFileDialog,
     QGridLayout,
     QHBoxLayout,
     QHeaderView,
     QLabel,
     QMessageBox,
-    QProgressBar,
     QPushButton,
     QSpinBox,
     QTableView,
-    QVBoxLayout,
     QWidget,
 )
 
 from drover.app.batch.table import BatchTable
-from drover.app.dials.parts import muted, notice
+from drover.app.dials.parts import muted
 from drover.app.file_kinds import VIDEO_FILTER
-from drover.app.jobs import LatestJob
+from drover.app.work_dialog import WorkDialog
 from drover.core.batch.ledger import BatchState
 from drover.core.batch.plan import Job, plan_jobs
 from drover.core.batch.preview import preview_job, some_of
@@ -43,7 +40,7 @@ __all__ = ["BatchDialog"]
 TRIED = 3  # clips that are tried
 
 
-class BatchDialog(QDialog):
+class BatchDialog(WorkDialog):
     """Works through clips beside the window; ``project_wanted`` carries the project of a row to open."""
 
     project_wanted = Signal(object)
@@ -51,35 +48,24 @@ class BatchDialog(QDialog):
     _tried = Signal(object, object)
 
     def __init__(self, recipe: Recipe, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
+        super().__init__("Work through many clips", "batch", parent)
         self.recipe = recipe
         self.given: list[Path] = []
         self.jobs: list[Job] = []
         self._begun = 0.0
-        self.setWindowTitle("Work through many clips")
         self.resize(940, 560)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(18, 16, 18, 14)
-        column.setSpacing(10)
+        column = self.column
         column.addLayout(self._form())
-        self.fault = notice()
         column.addWidget(self.fault)
         self.table = BatchTable([line.name for line in recipe.count.line])
         column.addWidget(self._view(), 1)
-        self.bar = QProgressBar()
-        self.bar.setRange(0, 1000)
-        self.bar.setTextVisible(False)
-        self.bar.setAccessibleName("progress of the batch")
-        self.words = muted("")
         column.addWidget(self.bar)
         column.addWidget(self.words)
         column.addLayout(self._buttons())
-        self._job = LatestJob("batch", self)
-        self._job.done.connect(self._on_ended)
-        self._job.failed.connect(self._on_failed)
+        self.job.done.connect(self._on_ended)
         self._changed.connect(self._on_changed)
         self._tried.connect(self.table.show_preview)
-        self._show_working(False)
+        self.show_working(False)
 
     # --- building -------------------------------------------------------------------------------------------
 
@@ -177,17 +163,17 @@ class BatchDialog(QDialog):
         try:
             jobs = plan_jobs(given, place)
         except DroverError as error:
-            self._on_failed(str(error))
+            self.show_fault(str(error))
             return
         self.given, self.jobs = given, jobs
         self.clips.setText(f"{len(jobs)} videos, {first if len(given) == 1 else first.parent}")
         self.out.setText(str(place))
         self.table.show_jobs(jobs)
-        self._show_working(False)
+        self.show_working(False)
 
     def _try(self) -> None:
         chosen, recipe = some_of(self.jobs, TRIED), self.recipe
-        self._show_working(True)
+        self.show_working(True)
         self.words.setText(f"trying {len(chosen)} clips")
 
         def work(cancelled):  # type: ignore[no-untyped-def]
@@ -200,12 +186,12 @@ class BatchDialog(QDialog):
                     self._tried.emit(job, str(error))
             return
 
-        self._job.submit(work)
+        self.job.submit(work)
 
     def _start(self) -> None:
         out, jobs, recipe = Path(self.out.text()), self.jobs, self.recipe
         workers, projects = self.workers.value(), self.projects.isChecked()
-        self._show_working(True)
+        self.show_working(True)
         self._begun = time.monotonic()
 
         def work(cancelled):  # type: ignore[no-untyped-def]
@@ -224,12 +210,10 @@ class BatchDialog(QDialog):
                     write_summary(last.outcomes, out)
             return last
 
-        self._job.submit(work)
+        self.job.submit(work)
 
     def _stop(self) -> None:
-        self._job.cancel()
-        self._show_working(False)
-        self.words.setText("stopped; what is done stays, and the same goes on from there")
+        self.stop_work("stopped; what is done stays, and the same goes on from there")
 
     def _open(self, index: QModelIndex) -> None:
         if index.isValid() and self._has_project(index.row()):
@@ -244,10 +228,9 @@ class BatchDialog(QDialog):
         self.open.setEnabled(index.isValid() and self._has_project(index.row()))
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if self._job.busy and self.isVisible() and not self._may_stop():
+        if self.job.busy and self.isVisible() and not self._may_stop():
             event.ignore()
             return
-        self._job.close()
         super().closeEvent(event)
 
     def _may_stop(self) -> bool:
@@ -260,33 +243,28 @@ class BatchDialog(QDialog):
     # --- what the work tells ------------------------------------------------------------------------------------
 
     def _on_changed(self, state: BatchState) -> None:
-        if not self._job.busy:
+        if not self.job.busy:
             return
         self.table.show_state(state)
         share = sum(1.0 if one.state in ("done", "failed") else one.share for one in state.outcomes)
         kept = sum(one.kept for one in state.outcomes)
-        self.bar.setValue(round(1000 * share / max(1, len(state.outcomes))))
+        self.show_share(share, len(state.outcomes))
         self.words.setText(_progress_words(state, share - kept, time.monotonic() - self._begun))
         self._show_open()
 
     def _on_ended(self, state: BatchState | None) -> None:
-        self._show_working(False)
+        self.show_working(False)
         if state is None:
             self.words.setText("tried; look at the counts, then work through all")
             return
         self.table.show_state(state)
-        self.bar.setValue(1000)
+        self.show_share(1, 1)
         done, failed = state.count("done"), state.count("failed")
         self.words.setText(f"{done} done, {failed} failed; table and page in {self.out.text()}")
         self._show_open()
 
-    def _on_failed(self, words: str) -> None:
-        self._show_working(False)
-        self.fault.setText(words)
-        self.fault.show()
-
-    def _show_working(self, on: bool) -> None:
-        self.bar.setValue(0)
+    def show_working(self, on: bool) -> None:
+        super().show_working(on)
         for widget in self._inputs:
             widget.setEnabled(not on)
         for button in (self.start, self.try_some):

@@ -21,8 +21,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.errors import FormatError
-from drover.core.formats.box_table import MOST_PIXELS, MOST_ROWS, BoxFile, BoxTable, Watch, natural
+from drover.core.formats.box_table import MOST_PIXELS, MOST_ROWS, BoxFile, BoxTable, Watch
 from drover.core.formats.coco_boxes import read_coco
+from drover.core.names import natural_order
 from drover.core.types import DEFAULT_CLASS
 
 __all__ = ["first_line_has_commas", "read_box_file"]
@@ -172,7 +173,9 @@ def _read_row(where: str, cells: list[str], rows: BoxTable) -> None:
 
 
 def _read_folder(path: Path, rows: BoxTable) -> None:
-    files = sorted((file for file in path.glob("*.txt") if file.name != "classes.txt"), key=lambda f: natural(f.stem))
+    files = sorted(
+        (file for file in path.glob("*.txt") if file.name != "classes.txt"), key=lambda f: natural_order(f.stem)
+    )
     if not files:
         raise FormatError(f"{path}: holds no .txt files; expected one an image")
     names = _class_names(path / "classes.txt")

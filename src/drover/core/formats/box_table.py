@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import re
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -25,7 +24,6 @@ __all__ = [
     "BoxFile",
     "BoxTable",
     "Watch",
-    "natural",
 ]
 
 MOST_ROWS = 20_000_000
@@ -158,9 +156,3 @@ class BoxTable:
             faults=(*self.faults, *counted),
             bad_rows=sum(self.kinds.values()),
         )
-
-
-def natural(text: str) -> list[tuple[int, str]]:
-    """Order in which 2 comes before 10."""
-    parts = re.split(r"([0-9]+)", text)
-    return [(len(p.lstrip("0")), p.lstrip("0")) if p.isdigit() and p.isascii() else (-1, p) for p in parts]

@@ -7,7 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from drover.core.errors import FormatError
-from drover.core.formats.box_table import BoxTable, natural
+from drover.core.formats.box_table import BoxTable
+from drover.core.names import natural_order
 from drover.core.types import DEFAULT_CLASS
 
 __all__ = ["read_coco"]
@@ -45,7 +46,7 @@ def _coco_frames(data: dict[str, Any]) -> dict[Any, int] | None:
     if all(isinstance(image.get("frame_id"), int) for image in images):
         first = min(image["frame_id"] for image in images)
         return {_plain(image.get("id")): image["frame_id"] - min(first, 1) for image in images}
-    ordered = sorted(images, key=lambda image: natural(str(image.get("file_name", image.get("id")))))
+    ordered = sorted(images, key=lambda image: natural_order(str(image.get("file_name", image.get("id")))))
     return {_plain(image.get("id")): place for place, image in enumerate(ordered)}
 
 
