@@ -57,6 +57,19 @@ def test_what_is_drawn_is_pixel_by_pixel_what_the_field_shows(opened, qtbot, sho
     assert (plain != field).any(axis=2).mean() > 0.001, "something was drawn"
 
 
+def test_letters_can_be_larger_and_the_time_can_stand_in_a_corner(opened):
+    scene, shown = opened.field.scene(opened.session.clip), {"Numbers", "Outlines"}
+    with ClipReader(SHORT.clip) as reader:
+        plain, usual, large, timed = (rgb_image(reader.frame(97).rgb) for _ in range(4))
+    draw_scene(usual, scene, shown, 97, TracksLayer())
+    draw_scene(large, scene, shown, 97, TracksLayer(), text=2.0)
+    draw_scene(timed, scene, shown, 97, TracksLayer(), clock=True)
+    touched = [(bytes_of(one) != bytes_of(plain)).any(axis=2) for one in (usual, large)]
+    assert touched[1].sum() > 1.5 * touched[0].sum()
+    rows, columns = np.nonzero((bytes_of(timed) != bytes_of(usual)).any(axis=2))
+    assert rows.min() > 320 and columns.max() < 250, "nothing but the corner has changed"
+
+
 def dialog_of(opened, qtbot) -> VideoDialog:
     """The dialog that the menu opens."""
     next(action for action in opened.findChildren(QAction) if "video" in action.text()).trigger()

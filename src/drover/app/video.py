@@ -30,13 +30,18 @@ TELL_EVERY = 0.2  # s between two words on how far it is
 
 @dataclass(frozen=True)
 class VideoWish:
-    """Where to, what is drawn, which frames (``past`` one past the last), and every how many-th of them."""
+    """Where to, what is drawn, which frames (``past`` one past the last), and every how many-th of them.
+
+    ``text`` makes letters and lines so many times as large; with ``clock`` the clip's time stands in a corner.
+    """
 
     path: Path
     shown: frozenset[str]
     first: int
     past: int
     every: int = 1
+    text: float = 1.0
+    clock: bool = False
 
 
 def can_be_drawn(shown: set[str]) -> frozenset[str]:
@@ -100,7 +105,7 @@ def _write(scene: Scene, wish: VideoWish, draft: Path, on_progress: OnProgress, 
                     break
                 if (frame.index - wish.first) % wish.every == 0:
                     image = rgb_image(frame.rgb)
-                    draw_scene(image, scene, shown, frame.index, layer)
+                    draw_scene(image, scene, shown, frame.index, layer, text=wish.text, clock=wish.clock)
                     behind.add(image)
                     written += 1
                 told.tell(frame.index + 1 - wish.first)

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QFileDialog,
     QGridLayout,
@@ -26,6 +27,7 @@ from drover.core.footage.writer import KINDS
 __all__ = ["VideoDialog"]
 
 SPEEDS = (1, 2, 4, 8, 16, 32, 64)
+TEXTS = (1.0, 1.5, 2.0, 3.0)
 
 
 class VideoDialog(WorkDialog):
@@ -69,8 +71,13 @@ class VideoDialog(WorkDialog):
         self.speed = QComboBox()
         for every in SPEEDS:
             self.speed.addItem("as it is" if every == 1 else f"{every} times as fast", every)
+        self.text = QComboBox()
+        for times in TEXTS:
+            self.text.addItem("as on the field" if times == 1 else f"{times:g} times as large", times)
+        self.clock = QCheckBox("the clip's time in a corner")
         self.length = muted("")
-        for row, (words, widget) in enumerate((("file", self.name), ("part", self.part), ("speed", self.speed))):
+        rows = ("file", self.name), ("part", self.part), ("speed", self.speed), ("letters", self.text), ("", self.clock)
+        for row, (words, widget) in enumerate(rows):
             label = QLabel(words)
             label.setBuddy(widget)
             form.addWidget(label, row, 0)
@@ -79,7 +86,7 @@ class VideoDialog(WorkDialog):
         form.addWidget(self.length, 2, 2)
         for box in (self.part, self.speed):
             box.currentIndexChanged.connect(self._show_length)
-        self._inputs = (self.name, browse, self.part, self.speed)
+        self._inputs = (self.name, browse, self.part, self.speed, self.text, self.clock)
         return form
 
     def _buttons(self) -> QHBoxLayout:
@@ -115,7 +122,9 @@ class VideoDialog(WorkDialog):
         if path.suffix.lower() not in KINDS:
             path = path.with_name(path.name + KINDS[0])
         first, past = self.part.currentData()
-        return VideoWish(path, self.shown, first, past, self.speed.currentData())
+        return VideoWish(
+            path, self.shown, first, past, self.speed.currentData(), self.text.currentData(), self.clock.isChecked()
+        )
 
     def _start(self) -> None:
         wish, scene = self.wish(), self.scene

@@ -63,13 +63,25 @@ def export(
     speed: Annotated[
         int, typer.Option(min=1, max=1000, help="How many times as fast: only every so many-th picture.")
     ] = 1,
+    text: Annotated[float, typer.Option(min=0.5, max=6, help="How many times as large letters and lines are.")] = 1.0,
+    clock: Annotated[bool, typer.Option("--clock", help="Write the clip's time into a corner.")] = False,
 ) -> None:
     """Write a video or files of what was found: a project's finished run, or that of a clip worked through."""
     from drover.cli.video import export_result
 
     settings = read_recipe(recipe) if recipe else None
     for line in export_result(
-        clip, settings, video=video, out=out, what=what, show=show, start=start, end=end, speed=speed
+        clip,
+        settings,
+        video=video,
+        out=out,
+        what=what,
+        show=show,
+        start=start,
+        end=end,
+        speed=speed,
+        text=text,
+        clock=clock,
     ):
         print(line)
 

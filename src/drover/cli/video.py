@@ -33,6 +33,8 @@ def export_result(
     start: float,
     end: float | None,
     speed: int,
+    text: float = 1.0,
+    clock: bool = False,
 ) -> list[str]:
     """Write a video or files of a clip, or of the run that a project holds; returns what was written, in words.
 
@@ -73,7 +75,7 @@ def export_result(
     scene = Scene(info, run.recipe.count, run.detect.detections, run.tracks, run.crossings, run.counted)
     said: list[str] = []
     if video is not None:
-        wish = VideoWish(video, frozenset(shown), first, past, speed)
+        wish = VideoWish(video, frozenset(shown), first, past, speed, text, clock)
         with shown_progress(f"drawing {video.name}") as bar:
             many = write_video(scene, wish, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
         said.append(f"{video}: {many} pictures")

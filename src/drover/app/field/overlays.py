@@ -23,6 +23,7 @@ from drover.core.types import Detections, Tracks, TrackState, Truth
 
 __all__ = [
     "draw_caption",
+    "draw_clock",
     "draw_detections",
     "draw_errors",
     "draw_forecasts",
@@ -225,6 +226,20 @@ def draw_caption(painter: QPainter, width: float, caption: str, active: bool) ->
     painter.drawRoundedRect(plate, 4, 4)
     painter.setPen(colour(DAY))
     painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, caption)
+
+
+def draw_clock(painter: QPainter, height: float, now: float, frame: int) -> None:
+    """Time and frame in the lower left corner; ``height`` of what is painted on, ``now`` s."""
+    hours, rest = divmod(now, 3600)
+    minutes, seconds = divmod(rest, 60)
+    words = f"{int(hours):02d}:{int(minutes):02d}:{seconds:05.2f}   {frame + 1}"
+    painter.setFont(number_font(12, bold=True))
+    plate = QRectF(10, height - 32, painter.fontMetrics().horizontalAdvance(words) + 18, 22)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(colour(FIELD, 215))
+    painter.drawRoundedRect(plate, 4, 4)
+    painter.setPen(colour(DAY))
+    painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, words)
 
 
 def draw_mask(painter: QPainter, view: ViewTransform, found: Detections, frame: int) -> None:

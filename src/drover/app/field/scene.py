@@ -61,11 +61,24 @@ def draw_results(
         overlays.draw_errors(painter, view, scene.errors, frame)
 
 
-def draw_scene(picture: QImage, scene: Scene, shown: set[str], frame: int, layer: TracksLayer) -> None:
-    """A 32-bit picture of the clip, with all that is ``shown`` drawn onto it, at the footage's own size."""
+def draw_scene(
+    picture: QImage,
+    scene: Scene,
+    shown: set[str],
+    frame: int,
+    layer: TracksLayer,
+    *,
+    text: float = 1.0,
+    clock: bool = False,
+) -> None:
+    """A 32-bit picture of the clip, with all that is ``shown`` drawn onto it, at the footage's own size.
+
+    ``text`` makes letters and lines so many times as large; with ``clock`` the time stands in a corner.
+    """
     clip = scene.clip
     width, height = float(clip.width), float(clip.height)
-    view = ViewTransform(width, height, width, height, margin=0.0)
+    view = ViewTransform(width, height, width / text, height / text, margin=0.0)
+    picture.setDevicePixelRatio(text)
     with QPainter(picture) as painter:
         painter.setRenderHints(HINTS)
         painter.setClipRect(view.picture_rect())
@@ -76,3 +89,6 @@ def draw_scene(picture: QImage, scene: Scene, shown: set[str], frame: int, layer
         now = float(clip.times[frame])
         draw_zones(painter, view, scene.count.zone, scene.counted, now)
         draw_lines(painter, view, scene.count.line, scene.crossings, now)
+        if clock:
+            overlays.draw_clock(painter, height / text, now, frame)
+    picture.setDevicePixelRatio(1.0)

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, Qt
+from shiboken6 import isValid
 
 from drover.app.live.window import LiveWindow
 from drover.app.live.work import LiveWish
@@ -52,8 +53,9 @@ class SourceOpener(QObject):
     def start_live(self, wish: LiveWish) -> LiveWindow:
         """Count on a source in a window of its own."""
         window = LiveWindow(wish)
+        window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         window.recording_wanted.connect(self._window.open_path)
-        self.live.append(window)
+        self.live = [*self._open(), window]
         window.show()
         return window
 
@@ -62,13 +64,17 @@ class SourceOpener(QObject):
 
     def may_close(self) -> bool:
         """Whether no live run goes on, or the user lets all of them end."""
-        return all(window.close() for window in self.live)
+        return all(window.close() for window in self._open())
+
+    def _open(self) -> list[LiveWindow]:
+        """The live windows that were not closed yet."""
+        return [window for window in self.live if isValid(window)]
 
     def close(self) -> None:
         """End everything."""
         if self.dialog is not None:
             self.dialog.close()
-        for window in self.live:
+        for window in self._open():
             window.work.close()
             window.deleteLater()
         self.live = []
