@@ -113,6 +113,11 @@ def test_a_live_run_shows_its_counts_and_writes_them_and_fills_the_screen(qtbot,
     with qtbot.waitSignal(live.recording_wanted) as wanted:
         qtbot.mouseClick(live.open_recording, LEFT)
     assert wanted.args[0].name == "recording-1.mkv"
+    qtbot.waitUntil(lambda: window.session.clip is not None, timeout=WAIT)
+    kept = window.session.document.held_run
+    assert kept.name == "live", "what was counted live stands beside the recording"
+    assert len(kept.crossings) == sum(int(counts["Gap"][way]) for way in ("forward", "back"))
+    assert [line.name for line in window.session.recipe.count.line] == ["Gap"]
     live.close()
     window.session.cancel_work()
 

@@ -12,6 +12,7 @@ from datetime import UTC, datetime
 from itertools import pairwise
 
 import av
+import numpy as np
 import pytest
 from builders import draw_clip
 from hypothesis import given
@@ -23,6 +24,7 @@ from drover.core.footage.reader import ClipReader
 from drover.core.footage.stand_in import Fault, StandIn, fault_of
 from drover.core.footage.stream import StreamClock, StreamReader, source_of
 from drover.core.formats.crossing_rows import read_crossings
+from drover.core.live_session.kept import kept_run
 from drover.core.live_session.results import MOST_REMEMBERED, LiveResults
 from drover.core.live_session.session import LiveSession
 from drover.core.recipe import CountSettings, LineSettings, Recipe
@@ -181,6 +183,19 @@ def test_a_quiet_camera_is_counted_whole_and_a_slow_worker_drops_the_oldest(clip
     assert len(rows) >= 3
     assert gaps == pytest.approx([LOOP] * len(gaps), abs=0.08)
     assert facts.rate == pytest.approx(25.0, abs=2.0)
+
+    # What was counted live is kept beside the recording, picture by picture.
+    with ClipReader(tmp_path / "quiet" / "recording-1.mkv") as reader:
+        info = reader.info
+    kept = kept_run(info)
+    assert kept is not None and kept.name == "live"
+    assert kept.recipe == RECIPE
+    assert len(kept.tracks) == len(rows_of(tmp_path / "quiet" / "tracks.csv"))
+    assert kept.crossings.direction.tolist()[: len(rows)] == [1] * len(rows)
+    assert kept.crossings.identity.tolist()[: len(rows)] == [int(row["identity"]) for row in rows]
+    offset = float(np.median(kept.crossings.time[: len(rows)] - times))
+    assert abs(offset) < 0.1
+    assert kept.crossings.time[: len(rows)] == pytest.approx(np.array(times) + offset, abs=0.05)
 
     # The recording, gone through as it came, gives the same, as fast as it can be worked on.
     (tmp_path / "again").mkdir()

@@ -13,6 +13,7 @@ from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.graph import Result, keys_of, run_stage
 from drover.core.kept_detections import load_detections
+from drover.core.live_session.kept import kept_run
 from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.lock import ProjectLock
 from drover.core.recipe import parse_recipe, read_recipe
@@ -62,7 +63,14 @@ def open_clip(
         settings, text = read_recipe(recipe), recipe.read_text(encoding="utf-8-sig")
     true = read_truth(truth, frame_count=clip.frame_count) if truth else None
     document = Document(clip, settings, text, true, read_crossings(crossings) if crossings else None)
-    return Opened(_digested(document), notes=clip.notes)
+    live = kept_run(clip)
+    if live is None:
+        return Opened(_digested(document), notes=clip.notes)
+    # Its lines come with it where the window has none yet: what was counted live is then seen at once.
+    if recipe is None and not settings.count.line:
+        document = replace(document, recipe=live.recipe, recipe_text="")
+    note = "a recording of a live run; what was counted live is kept beside it, to compare with"
+    return Opened(_digested(document.with_run(live, held=True)), notes=(*clip.notes, note))
 
 
 def open_project(path: Path, store: ResultStore, *, lock: ProjectLock | None = None) -> Opened:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import json
 import sys
 import tempfile
 import time
@@ -21,6 +20,7 @@ from drover.core.footage.stand_in import StandIn, fault_of
 from drover.core.footage.stream import source_of
 from drover.core.live_session.courier import Courier
 from drover.core.live_session.facts import LiveFacts
+from drover.core.live_session.kept import read_live
 from drover.core.live_session.session import LiveSession
 from drover.core.recipe import Recipe
 from drover.core.run_files import ready_folder
@@ -130,11 +130,7 @@ def send_again(folder: Path) -> bool:
     ------
     DroverError
     """
-    try:
-        facts = json.loads((folder / "live.json").read_text(encoding="utf-8"))
-        recipe = Recipe.model_validate(facts["recipe"], strict=False)
-    except (OSError, ValueError, KeyError, TypeError) as error:
-        raise DroverError(f"{folder}: holds no live run with receivers; give the folder of one") from error
+    _, recipe = read_live(folder)
     couriers = [Courier(folder, receiver) for receiver in recipe.send.receiver]
     while not all(one.ended for one in couriers) and not asked_to_stop():
         for one in couriers:

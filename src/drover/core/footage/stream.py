@@ -122,7 +122,8 @@ class StreamReader:
         Number of the first picture.
     wanted : (width, height, frames/s), optional
         What a device is asked for; what it gives is in ``facts``.
-    record : called with every packet and the stream it belongs to, before it is decoded.
+    record : called with every packet, the stream it belongs to, and the number of the picture that comes next, before
+        the packet is decoded.
 
     Raises
     ------
@@ -138,7 +139,7 @@ class StreamReader:
         size: tuple[int, int] | None = None,
         first: int = 0,
         wanted: tuple[int, int, float] | None = None,
-        record: Callable[[av.Packet, Any], None] | None = None,
+        record: Callable[[av.Packet, Any, int], None] | None = None,
     ) -> None:
         self.source, self.size, self.broken = source, size, 0
         self._clock, self._index, self._record = clock, first, record
@@ -179,7 +180,7 @@ class StreamReader:
             if packet is None or packet.size == 0:
                 return
             if self._record is not None:
-                self._record(packet, self._stream)
+                self._record(packet, self._stream, self._index)
             try:
                 pictures: list[Any] = packet.decode()
             except (FFmpegError, EOFError):
@@ -189,13 +190,15 @@ class StreamReader:
                 if picture.is_corrupt or picture.width * picture.height > MOST_PIXELS:
                     self._note_broken()
                 elif self._is_doubtful(picture):
-                    self.broken += 1
+                    self._note_broken(doubt=False)
                 else:
                     yield self._arrival(picture)
 
-    def _note_broken(self) -> None:
+    def _note_broken(self, *, doubt: bool = True) -> None:
         self.broken += 1
-        self._doubt_until = time.monotonic() + DOUBT
+        self._index += 1  # its number stays free, as in the recording
+        if doubt:
+            self._doubt_until = time.monotonic() + DOUBT
 
     def _is_doubtful(self, picture: VideoFrame) -> bool:
         """Whether a picture may be built upon a broken one: so are all up to the next that stands alone."""

@@ -30,9 +30,10 @@ class Recording:
         self._of: Any = None
         self._last, self._first = 0.0, 0
         self.files: list[Path] = []
+        self.begins: dict[str, int] = {}  # number of the live run's picture that each file begins with
 
-    def add(self, packet: av.Packet, stream: Any) -> None:
-        """Keep one packet.
+    def add(self, packet: av.Packet, stream: Any, number: int = 0) -> None:
+        """Keep one packet; ``number`` is that of the picture that comes next in the live run.
 
         Raises
         ------
@@ -48,7 +49,7 @@ class Recording:
         try:
             if self._out is None and not packet.is_keyframe:
                 return
-            out = self._out or self._begin(stream, stamp)
+            out = self._out or self._begin(stream, stamp, number)
             copy = av.Packet(bytes(packet))
             copy.pts, copy.dts = packet.pts - self._first, stamp - self._first
             copy.time_base, copy.is_keyframe, copy.stream = packet.time_base, packet.is_keyframe, self._stream
@@ -66,12 +67,13 @@ class Recording:
             except (FFmpegError, OSError) as error:
                 raise DroverError(f"{self._folder}: the recording cannot be ended ({str(error)[:80]})") from error
 
-    def _begin(self, stream: Any, first: int) -> Any:
+    def _begin(self, stream: Any, first: int, number: int) -> Any:
         self._number += 1
         path = self._folder / f"recording-{self._number}.mkv"
         self._out = av.open(str(path.absolute()), "w", format="matroska")
         self._stream, self._of, self._first = self._out.add_stream_from_template(stream), stream, first
         self.files.append(path)
+        self.begins[path.name] = number
         return self._out
 
 

@@ -11,17 +11,19 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import IO, Any
 
-from drover.core.count.live import LiveEvents
+from drover.core.count.live import LiveEvents, LiveRows
 from drover.core.errors import DroverError
+from drover.core.formats.box_rows import HEADER
 from drover.core.formats.count_tables import ALARM_COLUMNS
 from drover.core.formats.crossing_rows import CROSSING_COLUMNS, write_counts
 from drover.core.live_session.outbox import Outbox
 from drover.core.recipe import Recipe
-from drover.core.types import DEFAULT_CLASS
+from drover.core.types import DEFAULT_CLASS, TrackState
 
 __all__ = ["LiveResults"]
 
 MOST_REMEMBERED = 20_000  # identities that are known to have crossed: more are of long ago
+TRACKS = "tracks.csv"
 STAY_COLUMNS = ("zone", "identity", "enter", "leave", "dwell", "at")
 
 
@@ -33,6 +35,8 @@ class LiveResults:
     folder : Path
     recipe : Recipe
     started : the time at which the stream's clock began; it may be set again when the first picture comes
+    tracks : bool
+        Keep the identities of every picture too, as beside a recording.
 
     Raises
     ------
@@ -40,7 +44,7 @@ class LiveResults:
         When the folder cannot be written, or holds another live run already.
     """
 
-    def __init__(self, folder: Path, recipe: Recipe, started: datetime) -> None:
+    def __init__(self, folder: Path, recipe: Recipe, started: datetime, *, tracks: bool = False) -> None:
         self._folder, self._recipe, self.started = folder, recipe, started
         self._totals = {line.name: [0, 0, 0, 0] for line in recipe.count.line}
         self._known: OrderedDict[tuple[str, int, int], None] = OrderedDict()
@@ -55,13 +59,15 @@ class LiveResults:
                     ("alarms.csv", (*ALARM_COLUMNS, "at")),
                 )
             }
+            if tracks:
+                self._files[TRACKS] = self._opened(TRACKS, tuple(HEADER.split(",")))
         except FileExistsError as error:
             raise DroverError(f"{folder}: holds a live run already; choose another folder with --out") from error
         except OSError as error:
             raise self._cannot(error) from error
 
-    def add(self, events: LiveEvents, frame: int) -> None:
-        """Write what one frame brought.
+    def add(self, events: LiveEvents, frame: int, rows: LiveRows | None = None) -> None:
+        """Write what one frame brought; ``rows`` are the identities in it.
 
         Raises
         ------
@@ -86,15 +92,26 @@ class LiveResults:
                     one.kind, one.place, one.identity, frame + 1, f"{one.time:.4f}", f"{one.value:g}", f"{one.limit:g}",
                     self._at(one.time),
                 ])  # fmt: skip
-            for name, rows in (
+            for name, came in (
                 ("crossings.csv", events.crossings), ("zones.csv", events.stays), ("alarms.csv", events.alarms)
             ):  # fmt: skip
-                if rows:
+                if came:
                     self._files[name].flush()
                     os.fsync(self._files[name].fileno())
             self._outbox.add(self._told(events))
+            if rows is not None and TRACKS in self._files:
+                self._keep(frame, rows)
         except OSError as error:
             raise self._cannot(error) from error
+
+    def _keep(self, frame: int, rows: LiveRows) -> None:
+        """The identities of a picture; they are on disk when the file is next written through, as it fills or ends."""
+        for who, box, state in zip(rows.identity.tolist(), rows.box.tolist(), rows.state.tolist(), strict=True):
+            left, top, right, bottom = (round(float(v), 2) for v in box)
+            seen = int(state != TrackState.COASTING)
+            self._row(
+                TRACKS, [frame + 1, who, left, top, round(right - left, 2), round(bottom - top, 2), seen, -1, -1, -1]
+            )
 
     def _told(self, events: LiveEvents) -> list[dict[str, Any]]:
         """The same as events for others, in order of time."""

@@ -91,7 +91,7 @@ class LiveSession:
             carrier_of(receiver)  # what is wrong with it is said before anything is begun
         _warm(recipe)
         self._reader: StreamReader | None = self._connected()
-        self._results = LiveResults(folder, recipe, datetime.now(UTC))
+        self._results = LiveResults(folder, recipe, datetime.now(UTC), tracks=record)
         self._couriers = [Courier(folder, one) for one in recipe.send.receiver]
         self._run: LiveRun | None = None
         self._begun, self._summed = time.monotonic(), time.monotonic()
@@ -182,7 +182,7 @@ class LiveSession:
             self._note(size=(width, height))
             self._results.started = datetime.now(UTC) - timedelta(seconds=time.monotonic() - arrival.at)
         step = self._run.step(frame)
-        self._results.add(step.events, frame.index)
+        self._results.add(step.events, frame.index, step.rows)
         self._meter.note(arrival.at, time.monotonic(), crossed=bool(step.events.crossings))
         self._time = frame.time
         if frame.time - self._told >= self._recipe.send.totals_every:
@@ -206,7 +206,7 @@ class LiveSession:
         self._results.sum_up({
             "source": self._source.name, "recipe": self._recipe.model_dump(mode="json"), **self._facts.as_dict(),
             "receivers": [asdict(one) for one in self.deliveries],
-            "recordings": [] if self._recording is None else [path.name for path in self._recording.files],
+            "recordings": {} if self._recording is None else dict(self._recording.begins),
         })  # fmt: skip
 
     def _note(self, **changes: object) -> None:
