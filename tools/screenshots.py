@@ -17,7 +17,7 @@ from PySide6.QtWidgets import QApplication
 
 from drover.app.preferences import change_preferences
 from drover.app.session import STAGES, StageState
-from drover.app.sources.dialog import NETWORK
+from drover.app.sources.ways import NETWORK
 from drover.app.theme import apply_theme
 from drover.app.window import MainWindow
 from drover.core.count.edits import with_item, with_new
@@ -127,8 +127,7 @@ def _camera(app: QApplication, window: MainWindow, folder: Path) -> None:
     clip = example("gap").clip
     with StandIn(clip) as camera:
         dialog = window.sources.ask(NETWORK)
-        dialog.form.address.setCurrentText("")  # type: ignore[attr-defined]
-        dialog.form.address.setEditText(camera.address)  # type: ignore[attr-defined]
+        dialog.form.set_text(camera.address)
         wait(app, dialog.go.isEnabled)
         settle(app, 9.0)
         dialog.folder.setText(str(folder.absolute().parent / "results" / "monday"))

@@ -13,7 +13,8 @@ from PySide6.QtWidgets import QLabel, QMessageBox
 from conftest import WAIT
 from drover.app.live.window import LiveWindow
 from drover.app.preferences import change_preferences, preferences
-from drover.app.sources.dialog import FILE, NETWORK, SourceDialog
+from drover.app.sources.dialog import SourceDialog
+from drover.app.sources.ways import FILE, NETWORK
 from drover.core.examples import example
 from drover.core.footage.stand_in import StandIn
 from drover.core.recipe import Recipe, read_recipe

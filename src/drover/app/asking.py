@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from drover.app.batch.dialog import BatchDialog
 from drover.app.box_import_dialog import BoxImportDialog
 from drover.app.file_kinds import VIDEO_FILTER
 from drover.app.jobs import LatestJob
@@ -20,6 +19,7 @@ from drover.core.formats.box_table import BoxFile
 from drover.core.recipe import read_recipe
 
 if TYPE_CHECKING:
+    from drover.app.batch.dialog import BatchDialog
     from drover.app.window import MainWindow
 
 __all__ = ["PROJECT_ENDING", "Asking"]
@@ -161,6 +161,8 @@ class Asking(QObject):
 
     def batch(self) -> BatchDialog:
         """Show the dialog that works through many clips with this window's recipe."""
+        from drover.app.batch.dialog import BatchDialog
+
         if self.batch_dialog is None or not self.batch_dialog.isVisible():
             self.batch_dialog = BatchDialog(self.session.recipe, self.window)
             self.batch_dialog.project_wanted.connect(self.window.open_path)

@@ -40,8 +40,8 @@ from drover.app.playback import Playback
 from drover.app.preferences import note_recent
 from drover.app.saving import Saving, unnamed_work
 from drover.app.session import Session
-from drover.app.sources.dialog import NETWORK
 from drover.app.sources.opener import SourceOpener
+from drover.app.sources.ways import NETWORK
 from drover.app.status import StatusLine
 from drover.app.strip import StageStrip
 from drover.app.theme import dress

@@ -27,6 +27,7 @@ from drover.app.preferences import change_preferences, note_recent, preferences
 from drover.app.sources.forms import CameraForm, FileForm, NetworkForm, SourceForm
 from drover.app.sources.look import Look, Wish
 from drover.app.sources.preview import Preview
+from drover.app.sources.ways import FILE
 from drover.app.theme import number_font
 from drover.core.errors import DroverError
 from drover.core.footage.images import images_of
@@ -37,7 +38,6 @@ from drover.core.recipe import Recipe
 __all__ = ["SourceDialog"]
 
 AFTER_TYPING = 500  # ms
-FILE, CAMERA, NETWORK = range(3)
 SET_UP = 10.0  # s recorded to set things up with
 
 

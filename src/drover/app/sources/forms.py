@@ -40,6 +40,10 @@ class SourceForm(QWidget):
         """The path or address, empty while nothing is chosen."""
         raise NotImplementedError
 
+    def set_text(self, text: str) -> None:
+        """Choose this source, where it can be named by hand."""
+        del text
+
     def wanted(self) -> tuple[int, int, float] | None:
         """Width, height and frames/s, where something is asked for."""
         return None
@@ -92,6 +96,10 @@ class FileForm(SourceForm):
         """A folder or pattern of images has its rate with it."""
         text = self.path.currentText().strip()
         return str(with_rate(Path(text), self.rate.value())) if self._has_rate(text) else text
+
+    def set_text(self, text: str) -> None:
+        """Another file or folder."""
+        self.path.setCurrentText(text)
 
     def _has_rate(self, text: str) -> bool:
         path = Path(text)
@@ -160,6 +168,10 @@ class NetworkForm(SourceForm):
         self.address = self._recent_box([one for one in preferences().recent if "://" in one], "address of the stream")
         form.addRow("address", self.address)
         form.addRow("", muted(f"as rtsp://camera.example/stream; {', '.join(SCHEMES)} are understood"))
+
+    def set_text(self, text: str) -> None:
+        """Another address."""
+        self.address.setCurrentText(text)
 
     def text(self) -> str:
         """The address."""

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Qt
 from shiboken6 import isValid
 
-from drover.app.live.window import LiveWindow
-from drover.app.live.work import LiveWish
-from drover.app.sources.dialog import FILE, NETWORK, SourceDialog
-from drover.app.sources.forms import NetworkForm
+from drover.app.sources.ways import FILE, NETWORK
 
-if TYPE_CHECKING:
+if TYPE_CHECKING:  # loaded when first asked for: the window is to be there at once
+    from drover.app.live.window import LiveWindow
+    from drover.app.live.work import LiveWish
+    from drover.app.sources.dialog import SourceDialog
     from drover.app.window import MainWindow
 
 __all__ = ["SourceOpener"]
@@ -30,6 +30,8 @@ class SourceOpener(QObject):
 
     def ask(self, tab: int = FILE) -> SourceDialog:
         """Show the dialog."""
+        from drover.app.sources.dialog import SourceDialog
+
         if self.dialog is not None:
             self.dialog.close()
         dialog = SourceDialog(self._window.session.recipe, self._window, tab=tab)
@@ -44,14 +46,14 @@ class SourceOpener(QObject):
     def open_named(self, text: str) -> None:
         """A clip at once; a stream or a camera in the dialog, to be seen first."""
         if "://" in text or text.startswith("/dev/"):
-            dialog = self.ask(NETWORK)
-            if isinstance(dialog.form, NetworkForm):
-                dialog.form.address.setCurrentText(text)
+            self.ask(NETWORK).form.set_text(text)
         else:
             self._window.open_path(Path(text))
 
     def start_live(self, wish: LiveWish) -> LiveWindow:
         """Count on a source in a window of its own."""
+        from drover.app.live.window import LiveWindow
+
         window = LiveWindow(wish)
         window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         window.recording_wanted.connect(self._window.open_path)
