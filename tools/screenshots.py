@@ -130,7 +130,7 @@ def _camera(app: QApplication, window: MainWindow, folder: Path) -> None:
         dialog.form.set_text(camera.address)
         wait(app, dialog.go.isEnabled)
         settle(app, 9.0)
-        dialog.folder.setText(str(folder.absolute().parent / "results" / "monday"))
+        dialog.folder.setText("Drover/monday")
         dialog.grab().save(str(folder / "source.png"))
         with tempfile.TemporaryDirectory() as results:
             dialog.folder.setText(str(Path(results) / "monday"))
@@ -138,11 +138,11 @@ def _camera(app: QApplication, window: MainWindow, folder: Path) -> None:
             live = window.sources.live[0]
             settle(app, 16.0)
             live.grab().save(str(folder / "live.png"))
-            live.fill_screen()
+            live.side.hide()  # as filling the screen does; the screen here is none that is seen
+            live.view.large = True
             live.resize(1280, 800)
             settle(app, 0.5)
             live.grab().save(str(folder / "live-large.png"))
-            live.leave_screen()
             live.stop.click()
             wait(app, lambda: not live.work.running)
             live.close()
@@ -161,7 +161,7 @@ def _many(app: QApplication, window: MainWindow, folder: Path, state: Path) -> N
     wait(app, dialog.start.isEnabled)
     dialog.clips.setText("4 videos, clips")
     dialog.out.setText("clips-results")
-    dialog.words.setText(dialog.words.text().replace(str(state), ""))
+    dialog.words.setText(dialog.words.text().replace(f"{state}/", ""))
     settle(app, 0.3)
     dialog.grab().save(str(folder / "batch.png"))
     dialog.close()

@@ -94,7 +94,8 @@ class BatchTable(QAbstractTableModel):
     def cells(self, row: int) -> list[str]:
         """What a row says, from left to right."""
         outcome = self.outcomes[row]
-        seen, note = self._previews.get(outcome.job), outcome.reason
+        seen, named = self._previews.get(outcome.job), f"{outcome.job.clip}: "
+        note = outcome.reason.removeprefix(named)
         state = {"waiting": "not begun", "working": f"{round(100 * outcome.share)} %"}.get(outcome.state, outcome.state)
         frames, identities, counts = outcome.frames, outcome.identities, outcome.counts
         if outcome.state == "waiting" and isinstance(seen, Preview):
@@ -104,7 +105,7 @@ class BatchTable(QAbstractTableModel):
                 f"the first {seen.seconds:.0f} s of {seen.whole:.0f}: {'; '.join(seen.said)}".rstrip(": "),
             )
         elif outcome.state == "waiting" and isinstance(seen, str):
-            state, note = "tried", seen
+            state, note = "tried", seen.removeprefix(named)
         known = bool(frames)
         speed = self._speed.get(outcome.job)
         ways = (
