@@ -197,6 +197,13 @@ def test_a_quiet_camera_is_counted_whole_and_a_slow_worker_drops_the_oldest(clip
     assert abs(offset) < 0.1
     assert kept.crossings.time[: len(rows)] == pytest.approx(np.array(times) + offset, abs=0.05)
 
+    # A kill may cut the table off; that is said.
+    table = tmp_path / "quiet" / "tracks.csv"
+    whole = table.read_bytes()
+    table.write_bytes(whole + b"7,3")
+    with pytest.raises(DroverError, match=r"tracks\.csv"):
+        kept_run(info)
+
     # The recording, gone through as it came, gives the same, as fast as it can be worked on.
     (tmp_path / "again").mkdir()
     begun = time.monotonic()

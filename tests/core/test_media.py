@@ -171,7 +171,8 @@ def test_images_are_frames_in_the_order_of_their_numbers_at_the_rate_that_is_giv
 @pytest.mark.parametrize(
     ("name", "message"),
     [("shots@0.001", "0.001 images a second make no clip"), ("shots/left*.png", "holds no images"),
-     ("shots/other", "no such file"), ("shots@x", "no such file")],
+     ("shots/other", "no such file"), ("shots@x", "no such file"), ("shots/**a.png", "cannot be looked through"),
+     ("s" * 300, "cannot be looked through")],
 )  # fmt: skip
 def test_images_that_are_not_there_are_said_in_a_line(shots, name, message):
     with pytest.raises(FootageError, match=message):

@@ -8,6 +8,7 @@ from pathlib import Path
 from drover.core.count.paths import TrackPaths, prepare_paths, references_of
 from drover.core.detect.result import DetectResult
 from drover.core.document import Document, KeptRun
+from drover.core.errors import DroverError
 from drover.core.footage.opened import footage_is_there, open_footage
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
@@ -63,7 +64,10 @@ def open_clip(
         settings, text = read_recipe(recipe), recipe.read_text(encoding="utf-8-sig")
     true = read_truth(truth, frame_count=clip.frame_count) if truth else None
     document = Document(clip, settings, text, true, read_crossings(crossings) if crossings else None)
-    live = kept_run(clip)
+    try:
+        live = kept_run(clip)
+    except DroverError as error:  # as after a kill: the recording itself is sound
+        return Opened(_digested(document), notes=(*clip.notes, f"what was counted live cannot be shown: {error}"))
     if live is None:
         return Opened(_digested(document), notes=clip.notes)
     # Its lines come with it where the window has none yet: what was counted live is then seen at once.

@@ -27,7 +27,6 @@ class Preferences(BaseModel):
     live_folder: str = ""
     geometry: str = Field(default="", max_length=10_000)
     lanes: tuple[int, ...] = Field(default=(), max_length=4)
-    guide: bool = True
 
 
 def _place() -> Path:

@@ -43,18 +43,16 @@ class LiveWish:
 
 @dataclass(frozen=True)
 class LivePicture:
-    """The newest picture with what was found in it, the totals by line, and how the run does."""
+    """The newest picture with what was found in it, and the totals by line."""
 
     image: QImage
     scene: Scene
     totals: dict[str, tuple[int, int]]
-    facts: LiveFacts
 
 
 class LiveWork(QObject):
     """One live run. ``pictured`` says that ``newest`` is a new picture; older ones that were not shown are gone."""
 
-    begun = Signal()
     pictured = Signal()
     told = Signal(object)
     ended = Signal(str)
@@ -101,7 +99,6 @@ class LiveWork(QObject):
         try:
             ready_folder(wish.folder)
             session = LiveSession(wish.source, wish.recipe, wish.folder, record=wish.record, wanted=wish.wanted)
-            self.begun.emit()
             session.run(stopped=self._stopped(session), on_step=self._on_step(session))
             self.totals, self.deliveries = session.totals, session.deliveries
             self.told.emit(session.facts)
@@ -122,7 +119,7 @@ class LiveWork(QObject):
         return asked
 
     def _on_step(self, session: LiveSession) -> Callable[[Frame, LiveStep, LiveFacts], None]:
-        def show(frame: Frame, step: LiveStep, facts: LiveFacts) -> None:
+        def show(frame: Frame, step: LiveStep, _: LiveFacts) -> None:
             self._recent.add(frame.time, step.rows)
             now = time.monotonic()
             if not self._shown.is_set() or now - self._last < SHOW_EVERY:
@@ -131,7 +128,7 @@ class LiveWork(QObject):
             self._shown.clear()
             image = rgb_image(frame.rgb)
             scene = self._recent.scene((image.width(), image.height()))
-            self.newest = LivePicture(image, scene, session.totals, facts)
+            self.newest = LivePicture(image, scene, session.totals)
             self.pictured.emit()
 
         return show

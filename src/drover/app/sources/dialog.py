@@ -30,8 +30,7 @@ from drover.app.sources.preview import Preview
 from drover.app.sources.ways import FILE
 from drover.app.theme import number_font
 from drover.core.errors import DroverError
-from drover.core.footage.images import images_of
-from drover.core.footage.stream import source_of
+from drover.core.footage.stream import Source, source_of
 from drover.core.live_session.recording import record_for
 from drover.core.recipe import Recipe
 
@@ -184,34 +183,32 @@ class SourceDialog(QDialog):
             self.fault.show()
 
     def _go(self) -> None:
-        text = self.form.text()
-        try:
-            if not self.live:
-                images_of(Path(text).absolute())
-                note_recent(text)
-                self.clip_wanted.emit(Path(text))
-            else:
-                source = source_of(text)
-                note_recent(source.name)
-                folder = Path(self.folder.text())
-                self.look.close()
-                self.live_wanted.emit(
-                    LiveWish(source, self.recipe, folder, self.record.isChecked(), self.form.wanted())
-                )
-        except DroverError as error:
-            self._on_failed(self.look.ticket, str(error))
-            return
+        if self.live:
+            source = self._source()
+            if source is None:
+                return
+            self.look.close()
+            folder, record = Path(self.folder.text()), self.record.isChecked()
+            self.live_wanted.emit(LiveWish(source, self.recipe, folder, record, self.form.wanted()))
+        else:
+            self.clip_wanted.emit(Path(self.form.text()))
         self.close()
 
-    def _record(self) -> None:
-        """Make a clip of the next seconds, and open it."""
-        folder, wanted = Path(self.folder.text()), self.form.wanted()
+    def _source(self) -> Source | None:
+        """The camera or stream that is chosen, remembered from now on; None where it is gone, which is said."""
         try:
             source = source_of(self.form.text())
         except DroverError as error:
             self._on_failed(self.look.ticket, str(error))
-            return
+            return None
         note_recent(source.name)
+        return source
+
+    def _record(self) -> None:
+        """Make a clip of the next seconds, and open it."""
+        folder, wanted, source = Path(self.folder.text()), self.form.wanted(), self._source()
+        if source is None:
+            return
         self.look.close()
         for widget in (self.tabs, self.go, self.set_up):
             widget.setEnabled(False)

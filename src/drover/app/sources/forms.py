@@ -145,6 +145,10 @@ class CameraForm(SourceForm):
         for box in (self.device, self.size):
             box.currentIndexChanged.connect(lambda _: self.changed.emit())
 
+    def set_text(self, text: str) -> None:
+        """Another device, if it is there."""
+        self.device.setCurrentIndex(max(0, self.device.findData(text)))
+
     def text(self) -> str:
         """The device's path."""
         return self.device.currentData() or ""

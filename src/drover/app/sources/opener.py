@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject, Qt
 from shiboken6 import isValid
 
-from drover.app.sources.ways import FILE, NETWORK
+from drover.app.sources.ways import CAMERA, FILE, NETWORK
 
 if TYPE_CHECKING:  # loaded when first asked for: the window is to be there at once
     from drover.app.live.window import LiveWindow
@@ -46,7 +46,7 @@ class SourceOpener(QObject):
     def open_named(self, text: str) -> None:
         """A clip at once; a stream or a camera in the dialog, to be seen first."""
         if "://" in text or text.startswith("/dev/"):
-            self.ask(NETWORK).form.set_text(text)
+            self.ask(NETWORK if "://" in text else CAMERA).form.set_text(text)
         else:
             self._window.open_path(Path(text))
 

@@ -82,25 +82,30 @@ def images_of(path: Path) -> ImageSet | None:
     FootageError
         When there are none, or the rate makes no sense.
     """
-    if path.is_file():
-        return None
-    base, rate = _parted(path)
-    if base.is_dir():
-        found = [file for file in base.iterdir() if file.suffix.lower() in IMAGE_ENDINGS]
-    elif _is_pattern(base):
-        found = [file for file in base.parent.glob(base.name) if file.suffix.lower() in IMAGE_ENDINGS]
-    else:
+    try:
+        found, rate = _found(path)
+    except (OSError, ValueError) as error:
+        raise FootageError(f"{path}: cannot be looked through ({str(error)[:80]}); check the name") from error
+    if found is None:
         return None
     if not RATES[0] <= rate <= RATES[1]:
         raise FootageError(f"{path}: {rate:g} images a second make no clip; give {RATES[0]:g} to {RATES[1]:g}")
-    files = sorted(
-        (f for f in found if not f.name.startswith(".") and f.is_file()), key=lambda f: natural_order(f.name)
-    )
+    files = sorted(found, key=lambda file: natural_order(file.name))
     if not files:
         raise FootageError(f"{path}: holds no images; give a folder of PNG or JPEG files, or a video")
     if len(files) > MOST_IMAGES:
         raise FootageError(f"{path}: {len(files)} images are more than can be worked with")
     return ImageSet(path, tuple(files), rate)
+
+
+def _found(path: Path) -> tuple[list[Path] | None, float]:
+    """Images in a folder or of a pattern, in any order, None where it is neither; and how many make a second."""
+    base, rate = _parted(path)
+    if path.is_file() or not (base.is_dir() or _is_pattern(base)):
+        return None, rate
+    listed = base.iterdir() if base.is_dir() else base.parent.glob(base.name)
+    images = (file for file in listed if file.suffix.lower() in IMAGE_ENDINGS and not file.name.startswith("."))
+    return [file for file in images if file.is_file()], rate
 
 
 def _is_pattern(path: Path) -> bool:

@@ -66,9 +66,10 @@ def open_footage(path: Path | str, *, cache_bytes: int = 64 << 20) -> FootageRea
 
 def footage_fingerprint(path: Path | str) -> str:
     """Short name of the content that a path names by now; empty where it is not there any more."""
-    if not footage_is_there(Path(path)):
+    try:
+        images = images_of(Path(path))
+    except FootageError:
         return ""
-    images = images_of(Path(path))
     return clip_fingerprint(path) if images is None else images.fingerprint
 
 

@@ -27,7 +27,7 @@ ALLOWED = "rtsp,rtsps,http,https,tcp,udp,rtp,tls,crypto,hls"
 OPEN_WITHIN, NEXT_WITHIN = 8.0, 4.0  # s, after which a source is taken for gone
 JUMP = 3.0  # s that stamps may run ahead of the pictures' coming before they are not believed
 MOST_LIKELY_RATE = 25.0
-DOUBT = 2.0  # s after a broken picture for which those built upon it are not looked at; longer would blind a camera
+DOUBT = 2.0  # s of pictures after a broken one that are not looked at; longer would blind a camera
 STEP_WITHOUT_STAMPS = 1e-3  # s, at least, from one picture to the next
 
 
@@ -121,7 +121,7 @@ class StreamReader:
     first : int
         Number of the first picture.
     wanted : (width, height, frames/s), optional
-        What a device is asked for; what it gives is in ``facts``.
+        What a device is asked for; what it gives is in ``size`` and ``rate``.
     record : called with every packet, the stream it belongs to, and the number of the picture that comes next, before
         the packet is decoded.
 
@@ -143,7 +143,7 @@ class StreamReader:
     ) -> None:
         self.source, self.size, self.broken = source, size, 0
         self._clock, self._index, self._record = clock, first, record
-        self._doubt_until = 0.0
+        self._doubtful = 0  # pictures still to come that may be built upon a broken one
         self._container = _opened(source, wanted)
         if not self._container.streams.video:
             self._container.close()
@@ -198,13 +198,12 @@ class StreamReader:
         self.broken += 1
         self._index += 1  # its number stays free, as in the recording
         if doubt:
-            self._doubt_until = time.monotonic() + DOUBT
+            self._doubtful = round(DOUBT * self.rate)
 
     def _is_doubtful(self, picture: VideoFrame) -> bool:
         """Whether a picture may be built upon a broken one: so are all up to the next that stands alone."""
-        if picture.key_frame:
-            self._doubt_until = 0.0
-        return time.monotonic() < self._doubt_until
+        self._doubtful = 0 if picture.key_frame else max(0, self._doubtful - 1)
+        return self._doubtful > 0
 
     def close(self) -> None:
         """Let go of the source."""

@@ -105,8 +105,9 @@ class ByMqtt:
         try:
             client = self._connected()
             self._tell(client, _topic(event), line, retain=event.get("kind") == "totals")
-            if event.get("kind") == "totals":
-                for name, totals in event.get("lines", {}).items():
+            lines = event.get("lines")
+            if event.get("kind") == "totals" and isinstance(lines, dict):
+                for name, totals in lines.items():
                     self._tell(client, f"line/{_level(name)}", json.dumps(totals).encode(), retain=True)
         except (OSError, ValueError, RuntimeError) as error:
             self._drop()

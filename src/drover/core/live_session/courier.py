@@ -95,7 +95,9 @@ class Courier:
             event = json.loads(line)
         except ValueError:
             return True  # a line cut by a kill
-        if KINDS.get(event.get("kind")) not in self._receiver.what:
+        if not isinstance(event, dict):
+            return True  # none of ours
+        if KINDS.get(str(event.get("kind"))) not in self._receiver.what:
             return True
         self._trouble = self._carrier.carry(event, line)
         if self._trouble:
