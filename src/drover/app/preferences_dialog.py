@@ -54,7 +54,7 @@ class PreferencesDialog(QDialog):
         form.setVerticalSpacing(10)
         for words, first, second in (
             ("theme", self.theme, self.later), ("live runs go to", self.folder, choose),
-            ("recent sources", self.recent, forget), ("results kept to work faster", self.kept, clear),
+            ("recent sources", self.recent, forget), ("kept results", self.kept, clear),
         ):  # fmt: skip
             row = QHBoxLayout()
             row.addWidget(first, 1)
@@ -87,7 +87,7 @@ class PreferencesDialog(QDialog):
         self.kept.setText(self._kept_words())
 
     def _kept_words(self) -> str:
-        return f"{self._store.size() / (1 << 20):.0f} MiB; safe to clear, they are made again when needed"
+        return f"{self._store.size() / (1 << 20):.0f} MiB, to work faster; safe to clear"
 
 
 def _recent_words() -> str:
