@@ -1,0 +1,194 @@
+"""Two detectors of corners: the least eigenvalue, which is exact, and the segment test, which is fast.
+
+Both give (n, 3) float64: x, y px to a fraction, and strength. Least eigenvalue: Shi and Tomasi 1994, "Good features to
+track"; segment test: Rosten and Drummond 2006, "Machine learning for high-speed corner detection", section 2, without
+its decision tree: two compass points and those across reject most of a row at once.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from drover.core.features.points import peaks
+
+__all__ = ["eigen_corners", "eigen_strength", "segment_corners"]
+
+Grey = NDArray[np.uint8]
+Float = NDArray[np.float64]
+Float32 = NDArray[np.float32]
+AROUND = 3  # px each way over which gradients are summed
+ARC = 9  # of the sixteen pixels round a corner must in a row be lighter, or darker
+RIM = 4  # px
+RING_X = np.array([0, 1, 2, 3, 3, 3, 2, 1, 0, -1, -2, -3, -3, -3, -2, -1], np.int64)
+RING_Y = np.array([-3, -3, -2, -1, 0, 1, 2, 3, 3, 3, 2, 1, 0, -1, -2, -3], np.int64)
+
+
+def eigen_corners(grey: Grey, noise: float = 1.5) -> Float:
+    """Corners of a picture (height, width) uint8 by their least eigenvalue.
+
+    ``noise`` levels of a pixel, one standard deviation: what noise alone would give is left out.
+    """
+    # A gradient by central differences has half of twice the noise's variance; four times that is no accident.
+    return peaks(eigen_strength(grey), 4.0 * 0.5 * noise**2, RIM + AROUND)
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def eigen_strength(grey: Grey) -> Float32:  # pragma: no cover
+    """The lesser eigenvalue of the mean of the gradients' squares round each pixel, levels squared, (height, width)."""
+    height, width = grey.shape
+    side = 2 * AROUND + 1
+    xx, xy = np.zeros((height, width), np.float32), np.zeros((height, width), np.float32)
+    yy = np.zeros((height, width), np.float32)
+    for y in range(1, height - 1):
+        above, row, below = grey[y - 1], grey[y], grey[y + 1]
+        for x in range(1, width - 1):
+            dx = np.float32(0.5) * (np.float32(row[x + 1]) - np.float32(row[x - 1]))
+            dy = np.float32(0.5) * (np.float32(below[x]) - np.float32(above[x]))
+            xx[y, x], xy[y, x], yy[y, x] = dx * dx, dx * dy, dy * dy
+    out = np.zeros((height, width), np.float32)
+    down = np.zeros((3, width), np.float32)
+    scale = np.float32(1.0 / (side * side))
+    for y in range(AROUND + 1, height - AROUND - 1):
+        down[:] = 0
+        for v in range(y - AROUND, y + AROUND + 1):
+            for x in range(width):
+                down[0, x] += xx[v, x]
+                down[1, x] += xy[v, x]
+                down[2, x] += yy[v, x]
+        row_out = out[y]
+        for x in range(AROUND + 1, width - AROUND - 1):
+            a, b, c = np.float32(0), np.float32(0), np.float32(0)
+            for u in range(x - AROUND, x + AROUND + 1):
+                a += down[0, u]
+                b += down[1, u]
+                c += down[2, u]
+            half, apart = np.float32(0.5) * (a + c), np.float32(0.5) * (a - c)
+            row_out[x] = scale * (half - np.sqrt(apart * apart + b * b))
+    return out
+
+
+def segment_corners(grey: Grey, threshold: int = 20) -> Float:
+    """Corners of a picture (height, width) uint8 by the segment test; ``threshold`` levels that the ring must differ.
+
+    The strength is the least difference of the best arc, levels; of neighbours the strongest stays.
+    """
+    if min(grey.shape) <= 2 * RIM:
+        return np.zeros((0, 3))
+    found = _segment_test(grey, threshold)
+    return _strongest(found, grey.shape[0], grey.shape[1])
+
+
+@njit(cache=True, nogil=True)
+def _segment_test(grey: Grey, threshold: int) -> NDArray[np.int32]:  # pragma: no cover
+    """Every pixel that passes the test, (n, 3) int32: x, y, strength, row by row."""
+    height, width = grey.shape
+    out = np.empty((4096, 3), np.int32)
+    count = 0
+    may = np.zeros((width + 7) // 8 * 8, np.uint8)
+    eights = may.view(np.uint64)
+    ring = np.empty(32, np.int32)
+    far = np.int16(min(threshold, 255))
+    for y in range(RIM, height - RIM):
+        _may_be(grey, y, far, may)
+        for eight in range(eights.shape[0]):
+            if eights[eight] == 0:  # as nearly everywhere
+                continue
+            for x in range(max(8 * eight, RIM), min(8 * eight + 8, width - RIM)):
+                if may[x] == 0:
+                    continue
+                best = _strength(grey, y, x, threshold, ring)
+                if best <= threshold:
+                    continue
+                if count == len(out):
+                    more = np.empty((2 * count, 3), np.int32)
+                    more[:count] = out
+                    out = more
+                out[count, 0], out[count, 1], out[count, 2] = x, y, best
+                count += 1
+    return out[:count]
+
+
+@njit(cache=True, nogil=True)
+def _may_be(grey: Grey, y: int, far: np.int16, may: Grey) -> None:  # pragma: no cover
+    """Mark pixels of a row that an arc of nine can still surround: of each two across, one at least differs enough."""
+    # Nine in a row of sixteen hold at least one of any two pixels across, and they are all lighter or all darker.
+    # Each neighbour's row is a view of its own, so that the compiler sees plain steps and takes many pixels at once.
+    n = grey.shape[1] - 6
+    middles, lefts, rights = grey[y, 3 : 3 + n], grey[y, :n], grey[y, 6:]
+    ups, downs = grey[y - 3, 3 : 3 + n], grey[y + 3, 3 : 3 + n]
+    left_ups, right_downs = grey[y - 2, 1 : 1 + n], grey[y + 2, 5 : 5 + n]
+    right_ups, left_downs = grey[y - 2, 5 : 5 + n], grey[y + 2, 1 : 1 + n]
+    marks = may[3 : 3 + n]
+    for x in range(n):
+        high, low = np.int16(np.int16(middles[x]) + far), np.int16(np.int16(middles[x]) - far)
+        a, b = np.int16(lefts[x]), np.int16(rights[x])
+        c, d = np.int16(ups[x]), np.int16(downs[x])
+        e, f = np.int16(left_ups[x]), np.int16(right_downs[x])
+        g, h = np.int16(right_ups[x]), np.int16(left_downs[x])
+        light = min(min(max(a, b), max(c, d)), min(max(e, f), max(g, h)))
+        dark = max(max(min(a, b), min(c, d)), max(min(e, f), min(g, h)))
+        marks[x] = np.uint8((light > high) | (dark < low))
+
+
+@njit(cache=True, nogil=True)
+def _strength(grey: Grey, y: int, x: int, threshold: int, ring: NDArray[np.int32]) -> int:  # pragma: no cover
+    """The least difference of the best arc round a pixel, 0 where none passes; ``ring`` (32,) is room to work in."""
+    middle = np.int32(grey[y, x])
+    light, dark = np.uint32(0), np.uint32(0)
+    for k in range(16):
+        apart = np.int32(grey[y + RING_Y[k], x + RING_X[k]]) - middle
+        ring[k] = ring[k + 16] = apart
+        light |= np.uint32(apart > threshold) << np.uint32(k)
+        dark |= np.uint32(apart < -threshold) << np.uint32(k)
+    return _best_arc(ring) if _has_arc(light) or _has_arc(dark) else 0
+
+
+@njit(cache=True, nogil=True)
+def _has_arc(bits: np.uint32) -> bool:  # pragma: no cover
+    """Whether nine of sixteen bits in a ring are set in a row."""
+    round_ = bits | (bits << np.uint32(16))
+    two = round_ & (round_ >> np.uint32(1))
+    four = two & (two >> np.uint32(2))
+    eight = four & (four >> np.uint32(4))
+    return (eight & (round_ >> np.uint32(8))) & np.uint32(0xFFFF) != 0
+
+
+@njit(cache=True, nogil=True)
+def _best_arc(ring: NDArray[np.int32]) -> int:  # pragma: no cover
+    """The largest of the least differences over all arcs, lighter or darker; ``ring`` goes round twice, (32,)."""
+    best = np.int32(0)
+    for start in range(16):
+        light, dark = ring[start], -ring[start]
+        for k in range(start + 1, start + ARC):
+            light, dark = min(light, ring[k]), min(dark, -ring[k])
+            if light <= best and dark <= best:
+                break
+        best = max(best, light, dark)
+    return best
+
+
+@njit(cache=True, nogil=True)
+def _strongest(found: NDArray[np.int32], height: int, width: int) -> Float:  # pragma: no cover
+    """Those that are stronger than their eight neighbours, (n, 3); of equals the first."""
+    out = np.empty((len(found), 3), np.float64)
+    rows = np.zeros((3, width + 2), np.int32)
+    start = np.searchsorted(found[:, 1], np.arange(height + 1))
+    count = 0
+    for y in range(RIM, height - RIM):
+        if start[y] == start[y + 1]:
+            continue
+        for k in range(3):
+            rows[k, :] = 0
+            line = y - 1 + k
+            for j in range(start[line], start[line + 1]):
+                rows[k, found[j, 0]] = found[j, 2]
+        for j in range(start[y], start[y + 1]):
+            x, value = found[j, 0], found[j, 2]
+            before = max(rows[0, x - 1], rows[0, x], rows[0, x + 1], rows[1, x - 1])
+            after = max(rows[1, x + 1], rows[2, x - 1], rows[2, x], rows[2, x + 1])
+            if value > before and value >= after:
+                out[count, 0], out[count, 1], out[count, 2] = x + 0.5, y + 0.5, value
+                count += 1
+    return out[:count]
