@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QLabel, QProgressBar, QPushButton, QStatusBar
 from drover.app.saving import Saving
 from drover.app.session import STAGES, Session, StageState
 from drover.app.theme import CLAY, MOSS, OCHRE
-from drover.core.detect_pass import Progress
+from drover.core.progress import Progress
 
 __all__ = ["StatusLine"]
 

@@ -16,7 +16,7 @@ from drover.app.field.scene import DRAWN, Scene, draw_scene
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.field.ways import WAYS
 from drover.app.images import pixels_of, rgb_image
-from drover.core.detect_pass import IsCancelled, OnProgress, Progress, never, quiet
+from drover.core.progress import IsCancelled, OnProgress, Progress, never, quiet
 from drover.core.errors import Cancelled, DroverError
 from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage.writer import KINDS, ClipWriter

@@ -21,7 +21,7 @@ from drover.app.dials.parts import muted
 from drover.app.field.scene import Scene
 from drover.app.video import VideoWish, can_be_drawn, write_video
 from drover.app.work_dialog import WorkDialog
-from drover.core.detect_pass import Progress
+from drover.core.progress import Progress
 from drover.core.footage.writer import KINDS
 
 __all__ = ["VideoDialog"]

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 
 import numpy as np
 
+from drover.core.camera.motion import CameraMotion
+from drover.core.camera.stations import Station, make_stations
 from drover.core.detect.detector import DetectionRows, Detector, DetectorState
 from drover.core.detect.result import DetectResult
 from drover.core.errors import FootageError
@@ -15,41 +16,23 @@ from drover.core.footage.opened import footage_fingerprint
 from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage_types import ClipInfo
 from drover.core.kept_detections import load_detections, save_detections
+from drover.core.progress import IsCancelled, OnProgress, Progress, never, quiet
 from drover.core.recipe import DetectSettings
 from drover.core.result_store import ResultStore
+from drover.core.steady_detect import SteadyDetector
+from drover.core.steady_survey import survey_station
 from drover.core.survey.empty_scene import EmptyScene
 from drover.core.survey.resolve import resolve_detect
+from drover.core.survey.survey import Survey
 from drover.core.survey_pass import AHEAD, survey_clip
 
-__all__ = ["IsCancelled", "OnPartial", "OnProgress", "Progress", "detect_clip", "never", "quiet", "replay_frames"]
+__all__ = ["OnPartial", "detect_clip", "replay_frames"]
 
 CHECKPOINTS = 32
 PUBLISH_EVERY = 0.4  # s between partial results while a clip is worked through
 
 
-@dataclass(frozen=True)
-class Progress:
-    """How far a stage has come: frames done, of how many, and an estimate of the seconds left."""
-
-    stage: str
-    done: int
-    total: int
-    seconds_left: float
-
-
-OnProgress = Callable[[Progress], None]
-IsCancelled = Callable[[], bool]
 OnPartial = Callable[[DetectResult], None]
-
-
-def never() -> bool:
-    """Nobody stops the work."""
-    return False
-
-
-def quiet(progress: Progress) -> None:
-    """Nobody wants to know how far it is."""
-    del progress
 
 
 def detect_clip(
@@ -62,11 +45,13 @@ def detect_clip(
     on_partial: OnPartial | None = None,
     cancelled: IsCancelled = never,
     span: tuple[int, int] | None = None,
+    motion: CameraMotion | None = None,
 ) -> DetectResult:
     """Detections of a whole clip, from the store where they are known there under ``key``.
 
     When cancelled, what was found so far is returned with ``finished`` false. With ``span`` (first frame, one past
     the last) only that part is looked at, with the warm-up before it, and all other frames stay empty.
+    ``motion`` is the camera's, where it moves.
 
     Raises
     ------
@@ -76,7 +61,7 @@ def detect_clip(
     known = load_detections(store, key) if store and key else None
     if known is not None:
         return known
-    pass_ = _DetectPass(clip, settings, span)
+    pass_ = _DetectPass(clip, settings, span, motion)
     finished = pass_.run(on_progress, on_partial, cancelled)
     result = pass_.result(finished)
     if finished and footage_fingerprint(clip.path) != clip.fingerprint:
@@ -89,25 +74,34 @@ def detect_clip(
 class _DetectPass:
     """One reading of a clip, or of a span of it, from end to end."""
 
-    def __init__(self, clip: ClipInfo, settings: DetectSettings, span: tuple[int, int] | None) -> None:
-        self.clip = clip
-        self.span = span
+    def __init__(
+        self,
+        clip: ClipInfo,
+        settings: DetectSettings,
+        span: tuple[int, int] | None,
+        motion: CameraMotion | None,
+    ) -> None:
+        self.clip, self.span, self.motion = clip, span, motion
         self.first, self.past = span or (0, clip.frame_count)
-        # A span near the beginning is looked at with the eyes of the whole clip: it finds the same.
-        begin = 0 if clip.times[self.first] - clip.times[0] <= AHEAD else self.first
-        survey = survey_clip(clip, begin) if settings.background.known_start else None
+        stations = make_stations(motion) if motion is not None else ()
+        survey = self._survey(settings, stations)
         empty = None if survey is None else survey.empty
         self.taken = resolve_detect(settings, survey)
         self.said = () if survey is None else survey.words
         self.view = None if survey is None else survey.view
-        self.detector = Detector(self.taken, (clip.width, clip.height), empty)
-        if settings.background.known_start:
-            self.detector.renew = self._scene_from
+        self.detector: Detector | SteadyDetector
+        if motion is not None:
+            self.detector = SteadyDetector(self.taken, motion, stations, self._scene_of)
+            self._surveyed = (stations[0].first, empty)
+        else:
+            self.detector = Detector(self.taken, (clip.width, clip.height), empty)
+            if settings.background.known_start:
+                self.detector.renew = self._scene_from
         self.rows = DetectionRows(self.detector.size)
         self.checkpoints: list[tuple[int, DetectorState]] = []
         warm_up = float(clip.times[self.first]) - settings.background.warm_up - 0.5
         self.start = int(np.searchsorted(clip.times, warm_up)) if span else 0
-        if empty is not None:
+        if empty is not None and motion is None:
             self.checkpoints.append((self.start - 1, self.detector.state()))
         self.spacing = max(1, -(-(self.past - self.start) // CHECKPOINTS))
         self.read = 0
@@ -132,7 +126,7 @@ class _DetectPass:
                     self.rows.add(found)
                 self.read += 1
                 # Where another shot begins nothing from before it helps to see what Detect saw.
-                if frame.index % self.spacing == self.spacing - 1 or found.cut:
+                if frame.index % self.spacing == self.spacing - 1 or found.cut or self._begins(frame.index):
                     self.checkpoints.append((frame.index, self.detector.state()))
                 now = time.perf_counter()
                 if now - published >= pause:
@@ -150,6 +144,30 @@ class _DetectPass:
         self.rows.fill_to(self.clip.frame_count)
         on_progress(self._progress(self.past - self.start, time.perf_counter()))
         return True
+
+    def _survey(self, settings: DetectSettings, stations: tuple[Station, ...]) -> Survey | None:
+        """What the ground is like at the start, as far as anything may be known before."""
+        if not settings.background.known_start:
+            return None
+        if self.motion is not None:
+            return survey_station(self.clip, self.motion, stations[0])
+        # A span near the beginning is looked at with the eyes of the whole clip: it finds the same.
+        begin = 0 if self.clip.times[self.first] - self.clip.times[0] <= AHEAD else self.first
+        return survey_clip(self.clip, begin)
+
+    def _scene_of(self, station: Station) -> EmptyScene | None:
+        """The empty scene of a station."""
+        if not self.taken.background.known_start or self.motion is None:
+            return None
+        first, empty = self._surveyed
+        if first == station.first:
+            return empty
+        survey = survey_station(self.clip, self.motion, station)
+        return None if survey is None else survey.empty
+
+    def _begins(self, frame: int) -> bool:
+        """Whether another station of a moving camera begins with a frame."""
+        return isinstance(self.detector, SteadyDetector) and self.detector.station_of(frame).first == frame
 
     def _scene_from(self, frame: int) -> EmptyScene | None:
         """The empty scene of the shot that begins with a frame."""
@@ -186,6 +204,7 @@ class _DetectPass:
             said=self._words(),
             cuts=tuple(self.rows.cuts),
             view=self.view,
+            motion=self.motion,
         )
 
     def _progress(self, done: int, now: float) -> Progress:

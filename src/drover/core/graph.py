@@ -19,16 +19,25 @@ from pydantic import BaseModel
 
 from drover.core.bodies.movers import words_of_movers
 from drover.core.bodies.settle import settle
+from drover.core.camera.in_scene import (
+    detections_in_picture,
+    detections_in_scene,
+    tracks_in_picture,
+    tracks_in_scene,
+)
+from drover.core.camera.motion import CameraMotion
+from drover.core.camera_pass import camera_of
 from drover.core.count import lines
 from drover.core.count.whole_clip import count_all
 from drover.core.detect import detector
 from drover.core.detect.cuts import shot_times
 from drover.core.detect.result import DetectResult
 from drover.core.detect.sources import BoxSource, merge
-from drover.core.detect_pass import IsCancelled, OnPartial, OnProgress, detect_clip, never, quiet
+from drover.core.detect_pass import OnPartial, detect_clip
 from drover.core.errors import Cancelled
 from drover.core.footage_types import ClipInfo
 from drover.core.names import grouped
+from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.recipe import BoxSettings, Recipe, TrackSettings, is_auto, settings_fingerprint
 from drover.core.result_store import ResultStore
 from drover.core.score import scorer
@@ -166,7 +175,7 @@ def _bring(
 def _motion(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
     return detect_clip(
         subject.clip, recipe.detect, key=inputs["key"], store=call.store, on_progress=call.on_progress,
-        on_partial=call.on_partial, cancelled=call.cancelled, span=subject.span,
+        on_partial=call.on_partial, cancelled=call.cancelled, span=subject.span, motion=inputs["camera"],
     )  # fmt: skip
 
 
@@ -181,12 +190,20 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
         return found
     clip = subject.clip
     times = shot_times(clip.times, found.cuts)
-    settled = settle(found.detections, times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
+    lying = _still(found)
+    settled = settle(lying, times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
+    if found.motion is not None:
+        settled = detections_in_picture(settled, found.motion)
     went, of = len(found.detections) - len(settled), len(found.detections)
     gone = f"{grouped(went)} of {grouped(of)} detections went"
     word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
     said = (*found.said, word) if went > 0 else found.said
     return replace(found, detections=settled, said=(*said, *words_of_movers(settled, times)))
+
+
+def _still(found: DetectResult) -> Detections:
+    """The detections where they lie in the scene, in which what stands keeps its place however the camera moves."""
+    return found.detections if found.motion is None else detections_in_scene(found.detections, found.motion)
 
 
 def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
@@ -199,14 +216,16 @@ def _pace(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> float
     del recipe, call
     found: DetectResult = inputs["detect"]
     times = shot_times(subject.clip.times, found.cuts)
-    return pace_of(found.detections, times, subject.clip.rate, whole=found.finished)
+    return pace_of(_still(found), times, subject.clip.rate, whole=found.finished)
 
 
 def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Linked:
     found: DetectResult = inputs["detect"]
     clip, times = subject.clip, shot_times(subject.clip.times, found.cuts)
     settings = _track_taken(recipe, inputs)
-    tracks = fold_tracks(found.detections, times, clip.rate, settings, cancelled=call.cancelled)
+    tracks = fold_tracks(_still(found), times, clip.rate, settings, cancelled=call.cancelled)
+    if found.motion is not None:
+        tracks = tracks_in_picture(tracks, found.motion)
     notes = input_notes(found.detections, clip.times) if found.finished else ()
     return Linked(tracks, notes, settings)
 
@@ -220,7 +239,10 @@ def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Trac
     found: DetectResult = inputs["detect"]
     linked: Linked = inputs["track"]
     times = shot_times(subject.clip.times, found.cuts)
-    return finish(linked.tracks, times, linked.taken, found.detections.frozen())
+    if found.motion is None:
+        return finish(linked.tracks, times, linked.taken, found.detections.frozen())
+    lying = tracks_in_scene(linked.tracks, found.motion)
+    return tracks_in_picture(finish(lying, times, linked.taken, _still(found).frozen()), found.motion)
 
 
 def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
@@ -252,9 +274,12 @@ def _found_score(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -
     return score_boxes(found.detections, subject.truth, recipe.score, span=subject.span)
 
 
-def _camera(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> None:
-    """The camera's motion, a 3 x 3 for each frame, has its place here; it stands still so far."""
-    del subject, recipe, inputs, call
+def _camera(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> CameraMotion | None:
+    """Where each picture lies in the scene; nothing where the camera stands still."""
+    return camera_of(
+        subject.clip, recipe.camera, key=inputs["key"], store=call.store, on_progress=call.on_progress,
+        cancelled=call.cancelled,
+    )  # fmt: skip
 
 
 def _asked(recipe: Recipe) -> tuple[str, ...]:
@@ -289,7 +314,7 @@ def _given(names: tuple[str, ...], _: Recipe) -> tuple[str, ...]:
 STAGES: dict[str, Stage] = {
     stage.name: stage
     for stage in (
-        Stage("camera", 1, _nothing, _nothing, _footage, _camera, live=True),
+        Stage("camera", 1, _nothing, lambda r: (r.camera,), _footage, _camera),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
         Stage("bodies", 5, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),

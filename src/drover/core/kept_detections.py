@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.camera.kept import motion_arrays, motion_facts, motion_from
+from drover.core.camera.motion import CameraMotion
 from drover.core.detect.background import ModelState
 from drover.core.detect.result import DetectResult
 from drover.core.recipe import DetectSettings
@@ -42,6 +44,9 @@ def save_detections(store: ResultStore, key: str, result: DetectResult) -> None:
         "jumps": [list(jump) for jump in result.jumps],
         "cuts": list(result.cuts),
     }
+    if result.motion is not None:
+        arrays |= {f"camera_{name}": column for name, column in motion_arrays(result.motion).items()}
+        facts |= motion_facts(result.motion)
     for prefix, of in _PLANES:
         planes = [of(state) for state in states]
         if planes and all(plane is not None for plane in planes):
@@ -82,7 +87,14 @@ def _result(arrays: dict[str, NDArray], facts: dict[str, Any]) -> DetectResult:
         said=tuple(facts["said"]),
         cuts=tuple(int(cut) for cut in facts["cuts"]),
         view=SurveyView(**{name: arrays[f"view_{name}"] for name in _VIEW}) if "view_empty" in arrays else None,
+        motion=_motion(arrays, facts),
     )
+
+
+def _motion(arrays: dict[str, NDArray], facts: dict[str, Any]) -> CameraMotion | None:
+    if "camera_to_scene" not in arrays:
+        return None
+    return motion_from({name.removeprefix("camera_"): column for name, column in arrays.items()}, facts)
 
 
 def _checkpoints(arrays: dict[str, NDArray], marks: list[list[float]]) -> tuple[tuple[int, ModelState], ...]:

@@ -22,6 +22,7 @@ from drover.core.errors import RecipeError
 from drover.core.recipe_words import first_line, message_of
 from drover.core.setting_info import LISTED
 from drover.core.settings.base import AUTO, as_float, is_auto
+from drover.core.settings.camera import CameraSettings
 from drover.core.settings.count import CountSettings, GroundSettings, LineSettings, ZoneSettings
 from drover.core.settings.detect import (
     BackgroundSettings,
@@ -55,6 +56,7 @@ __all__ = [
     "BlobSettings",
     "BodySettings",
     "BoxSettings",
+    "CameraSettings",
     "ClassLimit",
     "ClassWords",
     "CleanupSettings",

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
-from drover.core.detect_pass import IsCancelled, OnProgress, never, quiet
+from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import Call, Subject, run_stage
 from drover.core.recipe import Recipe, TrackSettings

@@ -21,12 +21,14 @@ MOST_EACH, APART = 4, 0.4  # pictures at a key frame, and s between them
 LEAST = 8  # under which nothing robust can be said
 
 
-def read_samples(clip: ClipInfo, first: int = 0, past: int | None = None) -> Samples | None:
+def read_samples(
+    clip: ClipInfo, first: int = 0, past: int | None = None, *, one_place: bool = True
+) -> Samples | None:
     """About forty pictures of the time from frame ``first`` on; None where there are too few.
 
     They are spread evenly over up to a minute and a half, so that what lingers somewhere is outweighed by the time in
     which it does not: over the first seconds all are read, after that those next to key frames, which cost little to
-    reach. Pictures that do not decode are left out.
+    reach. Pictures that do not decode are left out, and where they are to be of ``one_place`` those of another.
     """
     past = clip.frame_count if past is None else past
     times = clip.times
@@ -40,8 +42,9 @@ def read_samples(clip: ClipInfo, first: int = 0, past: int | None = None) -> Sam
             close = max(LEAST, round(MOST * min(share, 1.0)))
             later = later[np.unique(np.linspace(0, len(later) - 1, max(MOST - close, 0)).round().astype(int))]
             wanted = np.unique(np.linspace(first, end - 1, close).round().astype(int)).tolist()
-            shots = _of_one_shot(_read(reader, [*wanted, *later.tolist()]))
-            if 1 < len(shots) < LEAST:
+            shots = _read(reader, [*wanted, *later.tolist()])
+            shots = _of_one_shot(shots) if one_place else shots
+            if one_place and 1 < len(shots) < LEAST:
                 # A short shot of an edited film: all that can be had of it.
                 close_by = np.unique(np.linspace(first, shots[-1].index, MOST).round().astype(int))
                 shots = _of_one_shot(_read(reader, close_by.tolist()))
@@ -55,6 +58,7 @@ def read_samples(clip: ClipInfo, first: int = 0, past: int | None = None) -> Sam
         np.stack([frame.grey for frame in shots]),
         np.stack(chromas) if coloured else None,  # type: ignore[arg-type]
         np.array([frame.time for frame in shots]),
+        np.array([frame.index for frame in shots], np.int64),
     )
 
 

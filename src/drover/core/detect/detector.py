@@ -28,7 +28,7 @@ from drover.core.survey.empty_scene import EmptyScene
 from drover.core.survey.resolve import resolve_detect
 from drover.core.types import LOOK, Detections
 
-__all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts"]
+__all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts", "nothing_found"]
 
 VERSION = 13
 MOST_REJECTED = 200_000
@@ -144,7 +144,7 @@ class Detector:
         if not ready:
             cleaner.clear()
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=True)
-            return _nothing(frame.index, cut)
+            return nothing_found(frame.index, cut)
         counts = np.zeros(256, np.int64)
         if self._learnt % HISTOGRAM_STRIDE == 0:
             counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
@@ -202,6 +202,15 @@ class Detector:
         """The empty scene as now believed, (height, width) uint8."""
         return np.clip(np.rint(self.model.background()), 0, 255).astype(np.uint8)
 
+    def ground_colour(self) -> NDArray[np.float32]:
+        """The colour of the empty scene, (2, height / 2, width / 2) float32; 128, grey, where none is known."""
+        half = self.size[1] // 2, self.size[0] // 2
+        model = None if self._colour is None else self._colour.model
+        if model is not None and model.background().shape == (2 * half[0], half[1]):
+            return model.background().reshape(2, *half)
+        known = self._shadows.at_work()
+        return known if known is not None and known.shape[1:] == half else np.full((2, *half), 128, np.float32)
+
     def difference(self) -> NDArray[np.uint8]:
         """Difference of the last frame from the background, (height, width) uint8, see the background models."""
         return self.model.difference.copy()
@@ -229,7 +238,8 @@ def _nobody_surveys(index: int) -> EmptyScene | None:
     return None
 
 
-def _nothing(index: int, cut: bool) -> DetectedFrame:
+def nothing_found(index: int, cut: bool = False) -> DetectedFrame:
+    """A frame in which nothing moves."""
     empty, none = np.zeros(0, np.float32), np.zeros((0, 4), np.float32)
     runs = np.zeros((0, 3), np.int16)
     return DetectedFrame(

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.camera.motion import CameraMotion
 from drover.core.detect.detector import DetectorState
 from drover.core.recipe import DetectSettings
 from drover.core.survey.view import SurveyView
@@ -25,7 +26,8 @@ class DetectResult:
     that the size rules dropped. ``span`` (first frame, one past the last) is set where only a part of the clip was
     looked at; ``first_read`` is the frame from which the background was learnt; ``taken`` are
     the settings with every "auto" as it was worked out, ``said`` what the survey says, in sentences; ``cuts`` are the
-    frames at which another shot of an edited film begins; ``view`` what the survey measured, to be shown.
+    frames at which another shot of an edited film begins; ``view`` what the survey measured, to be shown; ``motion``
+    is the camera's, where it moves.
     """
 
     detections: Detections
@@ -43,6 +45,7 @@ class DetectResult:
     said: tuple[str, ...] = ()
     cuts: tuple[int, ...] = ()
     view: SurveyView | None = None
+    motion: CameraMotion | None = None
 
     @property
     def noise(self) -> float | None:

@@ -24,6 +24,7 @@ SIDE = 2 * HALF + 1
 STEPS = 12  # at each size of the picture
 ENOUGH = 0.02  # px of a step under which a patch lies still
 LEAST_TEXTURE = 4.0  # levels squared a pixel: the lesser eigenvalue under which a patch could lie anywhere
+NO_TURN = 0.08  # px at the rim of a patch under which it is as good as not turned
 HOME = 0.7  # px from where it began within which a point must come back
 
 Float = NDArray[np.float64]
@@ -57,7 +58,9 @@ class Patches:
 
 @dataclass(frozen=True)
 class Flow:
-    """``place`` (n, 2) px where the points are now; ``found`` (n,); ``misfit`` (n,) levels by which patches differ."""
+    """``place`` (n, 2) px where the points are now; ``found`` (n,); ``misfit`` (n,) by how much patches differ, in
+    their own contrast: 0 alike, 1 and more nothing in common.
+    """
 
     place: Float
     found: NDArray[np.bool_]
@@ -75,20 +78,31 @@ def take_patches(pictures: list[Grey], place: Float) -> Patches:
     return Patches(where, picture, inverse, firm)
 
 
-def seek(patches: Patches, pictures: list[Grey], guess: Float, slope: Float | None = None, *, coarse: int = -1) -> Flow:
-    """Where patches lie in another picture and its halves.
+def seek(
+    patches: Patches,
+    pictures: list[Grey],
+    guess: Float,
+    slope: Float | None = None,
+    *,
+    rows: NDArray[np.int64] | None = None,
+    coarse: int = -1,
+) -> Flow:
+    """Where patches, or only those of some ``rows``, lie in another picture and its halves.
 
     ``guess`` (n, 2) px is where to begin, ``slope`` (2, 2) how the patches are turned and zoomed there; ``coarse`` the
     smallest size to begin with, the smallest there is if -1.
     """
     turned = np.ascontiguousarray(np.eye(2) if slope is None else slope, np.float64)
+    if np.abs(turned - np.eye(2)).max() * HALF < NO_TURN:
+        turned = np.eye(2)
+    which = np.arange(len(guess)) if rows is None else rows
     place = np.array(guess, np.float64, order="C")
     found, misfit = np.ones(len(place), np.bool_), np.zeros(len(place), np.float32)
     top = min(patches.levels, len(pictures)) - 1 if coarse < 0 else min(coarse, patches.levels - 1, len(pictures) - 1)
     for level in range(top, -1, -1):
         _lay(
-            pictures[level], patches.picture[level], patches.inverse[level], patches.firm[level], turned,
-            0.5**level, place, found, misfit, level == 0,
+            pictures[level], patches.picture[level], patches.inverse[level], patches.firm[level], which,
+            turned, 0.5**level, place, found, misfit, level == 0,
         )  # fmt: skip
     return Flow(place, found, misfit)
 
@@ -148,6 +162,7 @@ def _lay(
     picture: Float32,
     inverse: Float32,
     firm: NDArray[np.bool_],
+    which: NDArray[np.int64],
     slope: Float,
     scale: float,
     place: Float,
@@ -161,12 +176,13 @@ def _lay(
     seen = np.empty((SIDE, SIDE), np.float32)
     reach = HALF * max(abs(a) + abs(b), abs(c) + abs(d)) + 1.0
     most_step = 2.0 * HALF
-    for k in range(len(place)):
+    for n in range(len(place)):
+        k = which[n]
         if not firm[k]:
             if last:
-                found[k] = False
+                found[n] = False
             continue
-        x, y = place[k, 0] * scale - 0.5, place[k, 1] * scale - 0.5
+        x, y = place[n, 0] * scale - 0.5, place[n, 1] * scale - 0.5
         begun_x, begun_y = x, y
         inside, off = True, np.float32(0)
         for _ in range(STEPS):
@@ -180,7 +196,7 @@ def _lay(
                     apart = seen[i, j] - mean - picture[k, 0, i, j]
                     right += picture[k, 1, i, j] * apart
                     down += picture[k, 2, i, j] * apart
-                    off += abs(apart)
+                    off += apart * apart
             step_x = inverse[k, 0] * right + inverse[k, 1] * down
             step_y = inverse[k, 1] * right + inverse[k, 2] * down
             x -= a * step_x + b * step_y
@@ -189,10 +205,20 @@ def _lay(
                 break
         strayed = abs(x - begun_x) > most_step or abs(y - begun_y) > most_step
         if inside and not strayed:
-            place[k, 0], place[k, 1] = (x + 0.5) / scale, (y + 0.5) / scale
-            misfit[k] = off / np.float32(SIDE * SIDE)
+            place[n, 0], place[n, 1] = (x + 0.5) / scale, (y + 0.5) / scale
+            misfit[n] = np.sqrt(off / max(_energy(picture[k, 0]), np.float32(1e-6)))
         elif last:
-            found[k] = False
+            found[n] = False
+
+
+@njit(cache=True, nogil=True, fastmath=True)
+def _energy(patch: Float32) -> np.float32:  # pragma: no cover
+    """The sum of the squares of a patch without its mean."""
+    total = np.float32(0)
+    for i in range(SIDE):
+        for j in range(SIDE):
+            total += patch[i, j] * patch[i, j]
+    return total
 
 
 @njit(cache=True, nogil=True, fastmath=True)

@@ -108,6 +108,8 @@ def _searched(
         return True
 
     consider(guess)
+    if best_votes > 0.5 * whole:  # more agree with what was expected than can agree with anything else
+        return best, tried
     while tried < min(wanted, most):
         chosen = np.argsort(rng.random((BATCH, len(a))), axis=1)[:, :need] if len(a) < 64 else _draw(rng, len(a), need)
         tried += BATCH

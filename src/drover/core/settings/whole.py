@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from drover.core.settings.base import Settings
+from drover.core.settings.camera import CameraSettings
 from drover.core.settings.count import CountSettings
 from drover.core.settings.detect import (
     DetectSettings,
@@ -20,6 +21,7 @@ __all__ = ["Recipe"]
 class Recipe(Settings):
     """All settings, one TOML file."""
 
+    camera: CameraSettings = CameraSettings()
     detect: DetectSettings = DetectSettings()
     track: TrackSettings = TrackSettings()
     count: CountSettings = CountSettings()

@@ -15,7 +15,7 @@ from drover.core.types import Crossings, Truth
 
 __all__ = ["CLASS_NAMES", "LEAST_VISIBLE", "TruthRow", "actor_box", "truth_crossings", "truth_table"]
 
-CLASS_NAMES = ("ewe", "lamb", "dog")
+CLASS_NAMES = ("ewe", "lamb", "dog", "trailer", "sign")
 LEAST_VISIBLE = 0.2  # rows less visible than this are not to be considered
 FINE = 20  # moments per frame at which a path is examined for crossings
 

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from drover.core.survey.samples import Samples
 
-__all__ = ["CameraLook", "look_at_camera", "tile_shift"]
+__all__ = ["LONGEST", "OFTEN", "STILL", "CameraLook", "look_at_camera", "tile_shift"]
 
 TILE, LEAST_TILE = 128, 32  # px a side, where the picture is large enough
 ACROSS, DOWN = 4, 3  # tiles

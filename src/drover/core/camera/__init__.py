@@ -1,0 +1,1 @@
+"""The camera's motion, and pictures in steadied coordinates."""

@@ -1,0 +1,109 @@
+"""How the camera moved over a clip, frame by frame, as a frozen table."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.features.models import apply, local_scale, mapped_corners
+
+__all__ = ["CameraMotion", "FrameState", "identity_motion", "state_words"]
+
+Float = NDArray[np.float64]
+
+
+class FrameState(IntEnum):
+    """How a frame's motion is known."""
+
+    FOLLOWED = 0
+    COVERED = 1  # followed, but a large thing hides much of the ground
+    HELD = 2  # no motion could be told; the last known one goes on
+    NEW_VIEW = 3  # a cut, or a view that has nothing in common with the one before
+
+
+WORDS = {
+    FrameState.FOLLOWED: "followed",
+    FrameState.COVERED: "covered",
+    FrameState.HELD: "held",
+    FrameState.NEW_VIEW: "new view",
+}
+
+
+def state_words(states: NDArray[np.int8]) -> list[str]:
+    """A word for each frame's state."""
+    return [WORDS[FrameState(state)] for state in states.tolist()]
+
+
+@dataclass(frozen=True)
+class CameraMotion:
+    """Where each picture of a clip lies in the scene.
+
+    ``to_scene`` (frames, 3, 3) takes the px of a picture to those of the first picture of its shot; ``state`` (frames,)
+    int8 as in :class:`FrameState`; ``shared`` (frames,) share of the points that agree; ``covered`` (frames,) share of
+    the ground that something large hides; ``residual`` (frames,) px; ``reason`` why frames are held, by frame.
+    """
+
+    to_scene: Float
+    state: NDArray[np.int8]
+    shared: NDArray[np.float32]
+    covered: NDArray[np.float32]
+    residual: NDArray[np.float32]
+    reason: dict[int, str]
+    size: tuple[int, int]
+    steady: bool = False
+    seconds: float = 0.0
+
+    def __len__(self) -> int:
+        return len(self.to_scene)
+
+    @cached_property
+    def to_picture(self) -> Float:
+        """(frames, 3, 3): from the scene's px to those of each picture."""
+        return np.linalg.inv(self.to_scene)
+
+    @cached_property
+    def cuts(self) -> tuple[int, ...]:
+        """Frames with which another view begins, the first one left out."""
+        return tuple(int(k) for k in np.flatnonzero(self.state == FrameState.NEW_VIEW) if k > 0)
+
+    @cached_property
+    def shot(self) -> NDArray[np.int64]:
+        """(frames,) number of each frame's shot."""
+        out = np.zeros(len(self), np.int64)
+        out[list(self.cuts)] = 1
+        return np.cumsum(out)
+
+    @cached_property
+    def moves(self) -> bool:
+        """Whether any picture lies elsewhere than its first one by more than can be seen."""
+        corners = np.array([mapped_corners(matrix, self.size) for matrix in self.to_scene[:: max(1, len(self) // 400)]])
+        off = np.hypot(*np.moveaxis(corners - mapped_corners(np.eye(3), self.size), -1, 0))
+        return bool(len(off) and np.quantile(off.max(axis=1), 0.9) > 0.75)
+
+    def speeds(self, times: Float) -> dict[str, Float]:
+        """Curves of the camera over time: ``x`` and ``y`` px of the view's middle in the scene, ``turn`` in degrees,
+        ``zoom`` times the first view's, ``speed`` px/s of the scene at the middle of the picture.
+        """
+        n = min(len(times), len(self))
+        middle = np.array([[self.size[0] / 2, self.size[1] / 2]])
+        there = apply(self.to_scene[:n], middle)[:, 0]
+        scale = np.array([local_scale(matrix, middle)[0] for matrix in self.to_scene[:n]])
+        turn = -np.degrees(np.arctan2(self.to_scene[:n, 1, 0], self.to_scene[:n, 0, 0]))
+        step = np.hypot(*np.diff(there, axis=0, prepend=there[:1]).T)
+        apart = np.maximum(np.diff(times[:n], prepend=times[0] - 1.0), 1e-6)
+        speed = np.where(self.state[:n] == FrameState.NEW_VIEW, 0.0, step / apart)
+        return {
+            "x": there[:, 0], "y": there[:, 1], "turn": turn, "zoom": 1.0 / np.maximum(scale, 1e-9), "speed": speed,
+        }  # fmt: skip
+
+
+def identity_motion(frames: int, size: tuple[int, int]) -> CameraMotion:
+    """A camera that does not move."""
+    none = np.zeros(frames, np.float32)
+    return CameraMotion(
+        np.tile(np.eye(3), (frames, 1, 1)), np.zeros(frames, np.int8), none + 1, none, none, {}, size, steady=True
+    )

@@ -1,0 +1,1 @@
+"""Scenes seen by a camera that moves, or with one thing to follow: their exact motion is known."""

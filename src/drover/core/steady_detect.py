@@ -1,0 +1,186 @@
+"""Detect with a camera that moves: each picture is laid on its station's canvas, where the ground lies still.
+
+The detector is the same as for a camera that stands: it never learns of the motion. What the picture does not reach
+shows the ground as it is known, so nothing is found there, and what is found is brought back into the picture.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.camera.canvas import boxes_along, half_size, lay_on, runs_along
+from drover.core.camera.motion import CameraMotion, FrameState
+from drover.core.camera.stations import Station
+from drover.core.detect.blobs import Blobs
+from drover.core.detect.detector import DetectedFrame, Detector, DetectorState, ShadowFacts, nothing_found
+from drover.core.detect.where import Region
+from drover.core.footage_types import Frame
+from drover.core.recipe import DetectSettings, WhereSettings
+from drover.core.survey.empty_scene import EmptyScene
+
+__all__ = ["SceneOf", "SteadyDetector"]
+
+Float = NDArray[np.float64]
+Grey = NDArray[np.uint8]
+SceneOf = Callable[[Station], EmptyScene | None]
+LEAST_LEFT = 0.25  # of a blob's area that must lie in the picture
+RIM = 1.0  # px at the edge of a picture that are not looked at
+
+
+class SteadyDetector:
+    """Finds what moves against the ground, frame after frame; steps and states as :class:`Detector` has them.
+
+    Parameters
+    ----------
+    settings : DetectSettings
+        Nothing in them on auto.
+    motion : where each picture lies
+    stations : stretches of the clip with their canvases
+    scene_of : what gives the empty scene of a station, if any is known
+    """
+
+    def __init__(
+        self, settings: DetectSettings, motion: CameraMotion, stations: tuple[Station, ...], scene_of: SceneOf
+    ) -> None:
+        self.settings, self.size, self.motion = settings, motion.size, motion
+        self._stations, self._scene_of = stations, scene_of
+        self._firsts = np.array([station.first for station in stations])
+        self._inner = on_canvas(settings, motion.size, stations[0].size)
+        self._region = Region(settings.where, motion.size)
+        self._number = -1
+        self._detector = Detector(self._inner, stations[0].size)
+        self._back = np.eye(3)
+        width, height = stations[0].size
+        self._grey = np.zeros((height, width), np.uint8)
+        self._chroma = np.zeros((2, height // 2, width // 2), np.uint8)
+
+    @property
+    def wants_colour(self) -> bool:
+        """Whether the colour planes of a frame are looked at."""
+        return self._detector.wants_colour
+
+    def station_of(self, frame: int) -> Station:
+        """The station that a frame belongs to."""
+        return self._stations[self._place_of(frame)]
+
+    def step(self, frame: Frame) -> DetectedFrame:
+        """Take in the next frame and say what moves in it against the ground, in px of the picture."""
+        self._go_to(self._place_of(frame.index), None)
+        station = self._stations[self._number]
+        self._back = np.linalg.inv(station.from_picture(self.motion, frame.index))
+        if self.motion.state[frame.index] == FrameState.HELD:
+            return nothing_found(frame.index)  # where the picture lies is not known: all of it would seem to move
+        found = self._detector.step(self._laid(frame))
+        cut = frame.index > 0 and self.motion.state[frame.index] == FrameState.NEW_VIEW
+        return replace(self._in_picture(found), cut=bool(cut))
+
+    def _place_of(self, frame: int) -> int:
+        return int(np.searchsorted(self._firsts, frame, side="right")) - 1
+
+    def _go_to(self, number: int, state: DetectorState | None) -> None:
+        """Begin with another station's ground; with a ``state`` of it none need be known."""
+        if number != self._number:
+            self._number = number
+            station = self._stations[number]
+            self._detector = Detector(self._inner, station.size, None if state else self._scene_of(station))
+        if state is not None:
+            self._detector.restore(state)
+
+    def _laid(self, frame: Frame) -> Frame:
+        """The frame on its canvas."""
+        model = self._detector.model
+        lay_on(frame.grey, self._back, model.background(), self._grey)
+        grey = self._grey
+        chroma = frame.chroma if self.wants_colour else None
+        if chroma is not None:
+            chroma = self._laid_colour(chroma)
+        return Frame(frame.index, frame.time, lambda: grey, frame.make_rgb, lambda: chroma)
+
+    def _laid_colour(self, chroma: Grey) -> Grey:
+        ground = self._detector.ground_colour()
+        back = half_size(self._back)
+        for plane in range(2):
+            lay_on(chroma[plane], back, ground[plane], self._chroma[plane])
+        return self._chroma
+
+    def _in_picture(self, found: DetectedFrame) -> DetectedFrame:
+        """What was found on the canvas, where it is in the picture; what lies beyond its rim is cut off or left out."""
+        width, height = self.size
+        runs, counts = runs_along(found.runs, found.run_count, np.linalg.inv(self._back), (0, 0), self.size)
+        box = boxes_along(found.box, self._back)
+        owner = np.repeat(np.arange(len(counts)), counts)
+        area = np.bincount(owner, weights=(runs[:, 2] - runs[:, 1]).astype(np.float64), minlength=len(counts))
+        zoom = abs(float(np.linalg.det(self._back[:2, :2])))
+        box[:, 0::2], box[:, 1::2] = np.clip(box[:, 0::2], 0, width), np.clip(box[:, 1::2], 0, height)
+        keeps = (counts > 0) & (area >= LEAST_LEFT * found.area * zoom)
+        keeps &= (box[:, 2] - box[:, 0] > RIM) & (box[:, 3] - box[:, 1] > RIM)
+        blobs = Blobs(box, area.astype(np.float32), found.confidence, counts, runs)
+        keeps &= self._region.fits(blobs)
+        return replace(
+            found, box=box[keeps], confidence=found.confidence[keeps], area=area[keeps].astype(np.float32),
+            run_count=counts[keeps], runs=runs[keeps[owner]], look=found.look[keeps],
+            rejected=boxes_along(found.rejected, self._back),
+        )  # fmt: skip
+
+    # --- pictures for the screen ----------------------------------------------------------------------------
+
+    def background(self) -> Grey:
+        """The empty scene as now believed, where it is in the picture, (height, width) uint8."""
+        return self._seen(self._detector.background())
+
+    def difference(self) -> Grey:
+        """Difference of the last frame from the background, in the picture, (height, width) uint8."""
+        return self._seen(self._detector.difference())
+
+    def _seen(self, plane: Grey) -> Grey:
+        out = np.zeros((self.size[1], self.size[0]), np.uint8)
+        lay_on(np.ascontiguousarray(plane), np.linalg.inv(self._back), np.zeros(out.shape, np.float32), out)
+        return out
+
+    def shadow_facts(self) -> ShadowFacts:
+        """What shadows were judged by in the last frame, in the picture."""
+        facts = self._detector.shadow_facts()
+        forth = half_size(np.linalg.inv(self._back))
+
+        def seen(planes: NDArray, kind: type) -> NDArray:
+            out = np.zeros((2, self.size[1] // 2, self.size[0] // 2), np.uint8)
+            for plane in range(2):
+                whole = np.ascontiguousarray(np.clip(np.rint(planes[plane]), 0, 255).astype(np.uint8))
+                lay_on(whole, forth, np.full(out.shape[1:], 128, np.float32), out[plane])
+            return out.astype(kind)
+
+        return ShadowFacts(
+            self._seen(facts.grey),
+            self._seen(np.clip(np.rint(facts.background), 0, 255).astype(np.uint8)).astype(np.float32),
+            None if facts.chroma is None else seen(facts.chroma, np.uint8),
+            None if facts.colour is None else seen(facts.colour, np.float32),
+        )
+
+    def state(self) -> DetectorState:
+        """State to go back to with :meth:`restore`."""
+        return self._detector.state()
+
+    def restore(self, state: DetectorState, frame: int) -> None:
+        """Go back to the state before a frame."""
+        self._go_to(self._place_of(frame), state)
+
+
+def on_canvas(settings: DetectSettings, size: tuple[int, int], canvas: tuple[int, int]) -> DetectSettings:
+    """The settings as a detector on a canvas is to have them: sizes hold for the picture, places are judged in it."""
+    rule = settings.size
+    wide = round(rule.for_width * canvas[0] / size[0])
+    left, top = (canvas[0] - size[0]) / 2, (canvas[1] - size[1]) / 2
+
+    def moved(box: tuple[float, float, float, float] | None) -> tuple[float, float, float, float] | None:
+        if box is None:
+            return None
+        x1, x2 = ((side * size[0] + left) / canvas[0] for side in box[0::2])
+        y1, y2 = ((side * size[1] + top) / canvas[1] for side in box[1::2])
+        return x1, y1, x2, y2
+
+    sizes = {"for_width": min(max(wide, 16), 16384), "near_box": moved(rule.near_box), "far_box": moved(rule.far_box)}
+    return settings.model_copy(update={"size": rule.model_copy(update=sizes), "where": WhereSettings()})

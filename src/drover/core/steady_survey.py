@@ -1,0 +1,110 @@
+"""The survey of a station: pictures taken while the camera moved, laid on one canvas before they are looked at."""
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from drover.core.camera.canvas import half_size, lay_on
+from drover.core.camera.motion import CameraMotion, FrameState
+from drover.core.camera.stations import Station
+from drover.core.features.models import apply, mapped_corners
+from drover.core.footage_types import ClipInfo
+from drover.core.survey.samples import Samples
+from drover.core.survey.survey import Survey, survey_of
+from drover.core.survey_pass import LEAST, read_samples
+
+__all__ = ["steadied_samples", "survey_station"]
+
+AROUND = 6.0  # s before and after a short stretch in which its ground is looked for as well
+LONG = 10.0  # s from which a stretch is long enough to know its own ground
+OVERLAP = 0.35  # of the canvas' middle that a picture must show to be of use
+
+
+def survey_station(clip: ClipInfo, motion: CameraMotion, station: Station) -> Survey | None:
+    """Look at some pictures of a station's ground; None where there are too few to say anything."""
+    samples = steadied_samples(clip, motion, station)
+    return None if samples is None else survey_of(samples)
+
+
+def steadied_samples(clip: ClipInfo, motion: CameraMotion, station: Station) -> Samples | None:
+    """Pictures of a stretch, and of the time around it where it is short, on the station's canvas.
+
+    Where one does not reach, another that does is looked at in its place; what none shows stays as the nearest one
+    would have it.
+    """
+    first, past = _stretch(clip, motion, station)
+    samples = read_samples(clip, first, past, one_place=False)
+    if samples is None:
+        return None
+    useful = np.array([_useful(motion, station, int(frame)) for frame in samples.frame])
+    if useful.sum() < LEAST:
+        return None
+    rows = np.flatnonzero(useful)
+    width, height = station.size
+    grey = np.zeros((len(rows), height, width), np.uint8)
+    reached = np.zeros((len(rows), height, width), np.uint8)
+    chroma = None if samples.chroma is None else np.zeros((len(rows), 2, height // 2, width // 2), np.uint8)
+    nothing, half = np.zeros((height, width), np.float32), np.full((height // 2, width // 2), 128, np.float32)
+    all_of_it = np.ones(samples.grey.shape[1:], np.uint8)
+    for k, row in enumerate(rows.tolist()):
+        back = np.linalg.inv(station.from_picture(motion, int(samples.frame[row])))
+        lay_on(samples.grey[row], back, nothing, grey[k])
+        lay_on(all_of_it, back, nothing, reached[k])
+        if chroma is not None and samples.chroma is not None:
+            for plane in range(2):
+                lay_on(samples.chroma[row, plane], half_size(back), half, chroma[k, plane])
+    _borrow(grey, reached)
+    if chroma is not None:
+        seen = np.ascontiguousarray(reached[:, ::2, ::2][:, : height // 2, : width // 2])
+        for plane in range(2):
+            part = np.ascontiguousarray(chroma[:, plane])
+            _borrow(part, seen)
+            chroma[:, plane] = part
+    return Samples(grey, chroma, samples.time[rows], samples.frame[rows])
+
+
+def _stretch(clip: ClipInfo, motion: CameraMotion, station: Station) -> tuple[int, int]:
+    """Frames in which a station's ground is looked for: its own, and some around them of the same shot."""
+    times = clip.times
+    first, past = station.first, min(station.past, clip.frame_count)
+    if times[past - 1] - times[first] < LONG:
+        first = int(np.searchsorted(times, times[first] - AROUND))
+        past = int(np.searchsorted(times, times[past - 1] + AROUND))
+    shot = np.flatnonzero(motion.shot == motion.shot[station.first])
+    return max(first, int(shot[0])), min(past, int(shot[-1]) + 1, clip.frame_count)
+
+
+def _useful(motion: CameraMotion, station: Station, frame: int) -> bool:
+    """Whether a picture's place is known and it shows enough of the canvas."""
+    if motion.state[frame] == FrameState.HELD:
+        return False
+    width, height = station.size
+    x, y = np.meshgrid(np.linspace(0.2, 0.8, 5) * width, np.linspace(0.2, 0.8, 5) * height)
+    there = apply(np.linalg.inv(station.from_picture(motion, frame)), np.column_stack([x.ravel(), y.ravel()]))
+    inside = ((there > 0) & (there < motion.size)).all(axis=1)
+    corners = mapped_corners(station.from_picture(motion, frame), motion.size)
+    zoom = np.sqrt(abs(np.prod(corners[2] - corners[0])) / (motion.size[0] * motion.size[1]))
+    return bool(inside.mean() >= OVERLAP and 0.6 <= zoom <= 1.7)
+
+
+@njit(cache=True, nogil=True)
+def _borrow(planes: NDArray[np.uint8], reached: NDArray[np.uint8]) -> None:  # pragma: no cover
+    """Where a picture does not reach, what others show there, turn by turn, in place; (n, height, width) both."""
+    n, height, width = planes.shape
+    have = np.empty(n, np.int64)
+    for y in range(height):
+        for x in range(width):
+            count = 0
+            for k in range(n):
+                if reached[k, y, x]:
+                    have[count] = k
+                    count += 1
+            if count == n or count == 0:
+                continue
+            taken = 0
+            for k in range(n):
+                if not reached[k, y, x]:
+                    planes[k, y, x] = planes[have[taken % count], y, x]
+                    taken += 1
