@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 
 import numpy as np
+from numpy.typing import NDArray
 
 from drover.core.camera.motion import CameraMotion
 from drover.core.camera.stations import Station, make_stations
@@ -20,7 +21,7 @@ from drover.core.progress import IsCancelled, OnProgress, Progress, never, quiet
 from drover.core.recipe import DetectSettings
 from drover.core.result_store import ResultStore
 from drover.core.steady_detect import SteadyDetector
-from drover.core.steady_survey import survey_station
+from drover.core.steady_survey import StationGround, survey_station
 from drover.core.survey.empty_scene import EmptyScene
 from drover.core.survey.resolve import resolve_detect
 from drover.core.survey.survey import Survey
@@ -84,7 +85,8 @@ class _DetectPass:
         self.clip, self.span, self.motion = clip, span, motion
         self.first, self.past = span or (0, clip.frame_count)
         stations = make_stations(motion) if motion is not None else ()
-        survey = self._survey(settings, stations)
+        self._ground = None if motion is None else self._ground_of(settings, stations[0])
+        survey = self._survey(settings)
         empty = None if survey is None else survey.empty
         self.taken = resolve_detect(settings, survey)
         self.said = () if survey is None else survey.words
@@ -92,7 +94,7 @@ class _DetectPass:
         self.detector: Detector | SteadyDetector
         if motion is not None:
             self.detector = SteadyDetector(self.taken, motion, stations, self._scene_of)
-            self._surveyed = (stations[0].first, empty)
+            self._ground_for = stations[0].first
         else:
             self.detector = Detector(self.taken, (clip.width, clip.height), empty)
             if settings.background.known_start:
@@ -145,25 +147,27 @@ class _DetectPass:
         on_progress(self._progress(self.past - self.start, time.perf_counter()))
         return True
 
-    def _survey(self, settings: DetectSettings, stations: tuple[Station, ...]) -> Survey | None:
+    def _survey(self, settings: DetectSettings) -> Survey | None:
         """What the ground is like at the start, as far as anything may be known before."""
         if not settings.background.known_start:
             return None
         if self.motion is not None:
-            return survey_station(self.clip, self.motion, stations[0])
+            return None if self._ground is None else self._ground.survey
         # A span near the beginning is looked at with the eyes of the whole clip: it finds the same.
         begin = 0 if self.clip.times[self.first] - self.clip.times[0] <= AHEAD else self.first
         return survey_clip(self.clip, begin)
 
-    def _scene_of(self, station: Station) -> EmptyScene | None:
-        """The empty scene of a station."""
-        if not self.taken.background.known_start or self.motion is None:
+    def _ground_of(self, settings: DetectSettings, station: Station) -> StationGround | None:
+        """The ground of a station of a moving camera."""
+        if self.motion is None or not settings.background.known_start:
             return None
-        first, empty = self._surveyed
-        if first == station.first:
-            return empty
-        survey = survey_station(self.clip, self.motion, station)
-        return None if survey is None else survey.empty
+        return survey_station(self.clip, self.motion, station)
+
+    def _scene_of(self, station: Station) -> tuple[EmptyScene, NDArray[np.bool_]] | None:
+        """The empty scene of a station, and where on its canvas it is known."""
+        if self._ground_for != station.first:
+            self._ground, self._ground_for = self._ground_of(self.taken, station), station.first
+        return None if self._ground is None else (self._ground.survey.empty, self._ground.known)
 
     def _begins(self, frame: int) -> bool:
         """Whether another station of a moving camera begins with a frame."""

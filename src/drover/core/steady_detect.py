@@ -26,7 +26,7 @@ __all__ = ["SceneOf", "SteadyDetector"]
 
 Float = NDArray[np.float64]
 Grey = NDArray[np.uint8]
-SceneOf = Callable[[Station], EmptyScene | None]
+SceneOf = Callable[[Station], tuple[EmptyScene, NDArray[np.bool_]] | None]
 LEAST_LEFT = 0.25  # of a blob's area that must lie in the picture
 RIM = 1.0  # px at the edge of a picture that are not looked at
 
@@ -40,7 +40,7 @@ class SteadyDetector:
         Nothing in them on auto.
     motion : where each picture lies
     stations : stretches of the clip with their canvases
-    scene_of : what gives the empty scene of a station, if any is known
+    scene_of : what gives the empty scene of a station and where on its canvas it is known, if it is at all
     """
 
     def __init__(
@@ -52,6 +52,7 @@ class SteadyDetector:
         self._inner = on_canvas(settings, motion.size, stations[0].size)
         self._region = Region(settings.where, motion.size)
         self._number = -1
+        self._unknown: NDArray[np.bool_] | None = None
         self._detector = Detector(self._inner, stations[0].size)
         self._back = np.eye(3)
         width, height = stations[0].size
@@ -86,7 +87,10 @@ class SteadyDetector:
         if number != self._number:
             self._number = number
             station = self._stations[number]
-            self._detector = Detector(self._inner, station.size, None if state else self._scene_of(station))
+            scene = self._scene_of(station)
+            empty, known = (None, None) if scene is None else scene
+            self._detector = Detector(self._inner, station.size, None if state else empty)
+            self._unknown = None if known is None or known.all() else ~known
         if state is not None:
             self._detector.restore(state)
 
@@ -95,6 +99,8 @@ class SteadyDetector:
         model = self._detector.model
         lay_on(frame.grey, self._back, model.background(), self._grey)
         grey = self._grey
+        if self._unknown is not None:  # ground that no picture of the survey showed: nothing is found there
+            np.copyto(grey, np.clip(model.background() + 0.5, 0, 255).astype(np.uint8), where=self._unknown)
         chroma = frame.chroma if self.wants_colour else None
         if chroma is not None:
             chroma = self._laid_colour(chroma)
@@ -105,6 +111,9 @@ class SteadyDetector:
         back = half_size(self._back)
         for plane in range(2):
             lay_on(chroma[plane], back, ground[plane], self._chroma[plane])
+            if self._unknown is not None:
+                here = self._unknown[::2, ::2][: len(ground[plane])]
+                np.copyto(self._chroma[plane], np.clip(ground[plane] + 0.5, 0, 255).astype(np.uint8), where=here)
         return self._chroma
 
     def _in_picture(self, found: DetectedFrame) -> DetectedFrame:

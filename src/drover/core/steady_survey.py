@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -11,28 +13,58 @@ from drover.core.camera.motion import CameraMotion, FrameState
 from drover.core.camera.stations import Station
 from drover.core.features.models import apply, mapped_corners
 from drover.core.footage_types import ClipInfo
+from drover.core.survey.empty_scene import EmptyScene
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import Survey, survey_of
 from drover.core.survey_pass import LEAST, read_samples
 
-__all__ = ["steadied_samples", "survey_station"]
+__all__ = ["StationGround", "steadied_samples", "survey_station"]
 
 AROUND = 6.0  # s before and after a short stretch in which its ground is looked for as well
 LONG = 10.0  # s from which a stretch is long enough to know its own ground
+FEW, WELL = 3, 8  # pictures that must show a place for its ground to be known, and to be known well
 OVERLAP = 0.35  # of the canvas' middle that a picture must show to be of use
 
 
-def survey_station(clip: ClipInfo, motion: CameraMotion, station: Station) -> Survey | None:
+@dataclass(frozen=True)
+class StationGround:
+    """The survey of a station, and which px of its canvas some pictures showed, (height, width) bool."""
+
+    survey: Survey
+    known: NDArray[np.bool_]
+
+
+def survey_station(clip: ClipInfo, motion: CameraMotion, station: Station) -> StationGround | None:
     """Look at some pictures of a station's ground; None where there are too few to say anything."""
-    samples = steadied_samples(clip, motion, station)
-    return None if samples is None else survey_of(samples)
+    found = steadied_samples(clip, motion, station)
+    if found is None:
+        return None
+    samples, shown = found
+    survey = survey_of(samples)
+    return StationGround(replace(survey, empty=_with_doubt(survey.empty, shown)), shown >= FEW)
 
 
-def steadied_samples(clip: ClipInfo, motion: CameraMotion, station: Station) -> Samples | None:
-    """Pictures of a stretch, and of the time around it where it is short, on the station's canvas.
+def _with_doubt(empty: EmptyScene, shown: NDArray[np.int64]) -> EmptyScene:
+    """No less noise than is usual where only few pictures showed the ground: they cannot tell how restless it is."""
+    well = shown >= WELL
+    usual = float(np.quantile(empty.noise[well], 0.75)) if well.any() else float(np.median(empty.noise))
+    noise = np.where(well, empty.noise, np.maximum(empty.noise, usual)).astype(np.float32)
+    if empty.chroma_noise is None:
+        return replace(empty, noise=noise)
+    rows, columns = empty.chroma_noise.shape[1:]
+    half = well[::2, ::2][:rows, :columns]
+    level = float(np.quantile(empty.chroma_noise[:, half], 0.75)) if half.any() else 0.0
+    colour = np.where(half, empty.chroma_noise, np.maximum(empty.chroma_noise, level)).astype(np.float32)
+    return replace(empty, noise=noise, chroma_noise=colour)
 
-    Where one does not reach, another that does is looked at in its place; what none shows stays as the nearest one
-    would have it.
+
+def steadied_samples(
+    clip: ClipInfo, motion: CameraMotion, station: Station
+) -> tuple[Samples, NDArray[np.int64]] | None:
+    """Pictures of a stretch, and of the time around it where it is short, on the station's canvas; by how many of them
+    each px of it is shown, (height, width).
+
+    Where one does not reach, another that does is looked at in its place.
     """
     first, past = _stretch(clip, motion, station)
     samples = read_samples(clip, first, past, one_place=False)
@@ -62,7 +94,7 @@ def steadied_samples(clip: ClipInfo, motion: CameraMotion, station: Station) -> 
             part = np.ascontiguousarray(chroma[:, plane])
             _borrow(part, seen)
             chroma[:, plane] = part
-    return Samples(grey, chroma, samples.time[rows], samples.frame[rows])
+    return Samples(grey, chroma, samples.time[rows], samples.frame[rows]), reached.sum(axis=0, dtype=np.int64)
 
 
 def _stretch(clip: ClipInfo, motion: CameraMotion, station: Station) -> tuple[int, int]:

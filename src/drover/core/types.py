@@ -223,6 +223,8 @@ class Tracks(_FrameRows):
     nearest_refused : (refusals,) float32, distance of the nearest detection where a confirmed track found none
     margin : (rows,) float32, by how much the link beats its runner-up in cost; infinite without a rival
     nis : (rows,) float32, normalised innovation squared of the link; 2 on average when the noises are right
+    scene_box : (rows, 4) float32, where the box lies in the scene, px of its shot's first picture; None where the
+        camera stands, and the scene is the picture
     """
 
     frame_start: Int
@@ -238,9 +240,15 @@ class Tracks(_FrameRows):
     class_names: tuple[str, ...] = (DEFAULT_CLASS,)
     margin: Float32 | None = None
     nis: Float32 | None = None
+    scene_box: Float32 | None = None
 
     def __len__(self) -> int:
         return len(self.identity)
+
+    @property
+    def lying(self) -> Float32:
+        """(rows, 4) float32 px, the boxes where they lie in the scene, in which the ground stands still."""
+        return self.box if self.scene_box is None else self.scene_box
 
     @cached_property
     def frame(self) -> Int:
@@ -280,7 +288,7 @@ def only_frames(tracks: Tracks, span: tuple[int, int]) -> Tracks:
     first, past = (int(tracks.frame_start[min(max(edge, 0), tracks.frame_count)]) for edge in span)
     columns = [
         name
-        for name in ("identity", "box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis")
+        for name in ("identity", "box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis", "scene_box")
         if getattr(tracks, name) is not None
     ]
     return replace(

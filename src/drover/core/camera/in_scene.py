@@ -71,15 +71,18 @@ def _moved(detections: Detections, matrices: Float, size: tuple[int, int]) -> De
 
 
 def tracks_in_picture(tracks: Tracks, motion: CameraMotion) -> Tracks:
-    """Tracks that were linked in the scene, with their boxes where they are in the pictures."""
+    """Tracks that were linked in the scene, with their boxes where they are in the pictures, and where in the scene."""
     shift, _ = place_of_scene(motion)
-    return _boxes_moved(tracks, np.einsum("nij,jk->nik", motion.to_picture, np.linalg.inv(shift)), motion.size)
+    back = np.linalg.inv(shift)
+    seen = _boxes_moved(tracks, np.einsum("nij,jk->nik", motion.to_picture, back), motion.size)
+    return replace(seen, scene_box=boxes_along(tracks.box, back))
 
 
-def tracks_in_scene(tracks: Tracks, motion: CameraMotion, *, shifted: bool = True) -> Tracks:
-    """Tracks of the pictures with their boxes where they are in the scene; not ``shifted``: as the first picture lies."""
-    shift, size = place_of_scene(motion) if shifted else (np.eye(3), motion.size)
-    return _boxes_moved(tracks, np.einsum("ij,njk->nik", shift, motion.to_scene), size)
+def tracks_in_scene(tracks: Tracks, motion: CameraMotion) -> Tracks:
+    """Tracks of the pictures with their boxes where they are in the scene, shifted as :func:`place_of_scene` says."""
+    shift, size = place_of_scene(motion)
+    made = _boxes_moved(tracks, np.einsum("ij,njk->nik", shift, motion.to_scene), size)
+    return replace(made, scene_box=None)
 
 
 def _boxes_moved(tracks: Tracks, matrices: Float, size: tuple[int, int]) -> Tracks:

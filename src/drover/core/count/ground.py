@@ -133,7 +133,7 @@ def _in_pixels(matrix: Float, corners: Float, misfit: float) -> float:
 def speeds(tracks: Tracks, times: Float, ground: Ground) -> Float:
     """Speed of every row's foot over the ground, (rows,) m/s, over half a second about it; NaN where unknown."""
     paths = tracks.paths
-    at = ground.metres(box_foot(tracks.box[paths.row]))
+    at = ground.metres(box_foot(tracks.lying[paths.row]))
     when = times[paths.frame]
     out = np.full(len(tracks), np.nan)
     for k in range(len(paths.identity)):
@@ -160,7 +160,7 @@ def path_lengths(tracks: Tracks, times: Float, ground: Ground) -> dict[int, tupl
         when = times[tracks.frame[rows]]
         marks = np.unique(np.searchsorted(when, np.arange(when[0], when[-1] + HALF_WINDOW, HALF_WINDOW)))
         marks = np.unique(np.append(marks[marks < len(rows)], len(rows) - 1))
-        at = ground.metres(box_foot(tracks.box[rows[marks]]))
+        at = ground.metres(box_foot(tracks.lying[rows[marks]]))
         way = float(np.nansum(np.linalg.norm(np.diff(at, axis=0), axis=1)))
         known = speed[rows][np.isfinite(speed[rows])]
         lasted = float(when[-1] - when[0])

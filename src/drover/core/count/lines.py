@@ -59,12 +59,14 @@ def count_crossings(
 def _one_line(tracks: Tracks, times: Float, line: LineSettings, number: int, known: KnownPaths) -> dict[str, NDArray]:
     corners = line_pixels(line, tracks.size)
     if line.reference == "two":
-        paths = path_for(tracks, "foot", known)
+        paths = path_for(tracks, "foot", known, line.fixed_to)
         step, share, direction = _two_points(tracks, line, corners, known)
     else:
-        paths = path_for(tracks, line.reference, known)
+        paths = path_for(tracks, line.reference, known, line.fixed_to)
         step, share, direction = _one_point(paths, line, corners)
-    part = _table(paths, times, step, share, direction, number)
+    # Where it was counted in the scene, the place is still that in the picture.
+    seen = paths if line.fixed_to == "picture" else path_for(tracks, _point_of(line), known)
+    part = _table(seen, times, step, share, direction, number)
     keep = np.ones(len(step), np.bool_)
     if line.classes:
         wanted = [name in line.classes for name in tracks.class_names]
@@ -74,6 +76,11 @@ def _one_line(tracks: Tracks, times: Float, line: LineSettings, number: int, kno
     if line.least_travel > 0:
         keep &= paths.travel[step] + share * (paths.travel[step + 1] - paths.travel[step]) >= line.least_travel
     return part if keep.all() else _taken(part, keep)
+
+
+def _point_of(line: LineSettings) -> str:
+    """The point whose place a crossing is given."""
+    return "foot" if line.reference == "two" else line.reference
 
 
 def _one_point(
@@ -93,7 +100,7 @@ def _two_points(
     """Moments at which the second of the five points has gone over."""
     events: dict[int, list[tuple[int, float, int, int]]] = {}
     for point, reference in enumerate(REFERENCES):
-        paths = path_for(tracks, reference, known)
+        paths = path_for(tracks, reference, known, line.fixed_to)
         for step, share, direction in zip(*(c.tolist() for c in _one_point(paths, line, corners)), strict=True):
             events.setdefault(int(paths.owner[step]), []).append((step, share, direction, point))
     found = [one for identity in sorted(events) for one in two_of(sorted(events[identity]))]

@@ -34,7 +34,7 @@ class TrackPaths:
     @cached_property
     def size(self) -> Float:
         """(rows,) px, the size of the box: the root of its area, at least 1."""
-        box = self.tracks.box[self.row].astype(np.float64)
+        box = self.tracks.lying[self.row].astype(np.float64)
         return np.sqrt(np.maximum((box[:, 2] - box[:, 0]) * (box[:, 3] - box[:, 1]), 1.0))
 
     @cached_property
@@ -54,13 +54,17 @@ class TrackPaths:
 KnownPaths = dict[str, TrackPaths]
 
 
-def prepare_paths(tracks: Tracks, reference: str = "foot", *, ready: bool = False) -> TrackPaths:
+def prepare_paths(
+    tracks: Tracks, reference: str = "foot", *, in_scene: bool = False, ready: bool = False
+) -> TrackPaths:
     """Paths of one reference point of all identities, see :func:`drover.core.geometry.box_reference`.
+
+    They are those in the picture, or ``in_scene``, where the ground stands still.
 
     With ``ready`` all that counting needs is worked out now, so that the first count is as quick as the next.
     """
     row = tracks.paths.row
-    points = box_reference(tracks.box[row], reference)
+    points = box_reference((tracks.lying if in_scene else tracks.box)[row], reference)
     made = TrackPaths(
         tracks,
         np.ascontiguousarray(points[:, 0]),
@@ -81,8 +85,13 @@ def references_of(settings: CountSettings) -> set[str]:
     return asked - {"two", "area"}
 
 
-def path_for(tracks: Tracks, reference: str, known: KnownPaths) -> TrackPaths:
-    """The paths of a reference point, made and put among the known ones when lacking."""
-    if reference not in known:
-        known[reference] = prepare_paths(tracks, reference)
-    return known[reference]
+def path_for(tracks: Tracks, reference: str, known: KnownPaths, fixed_to: str = "picture") -> TrackPaths:
+    """The paths of a reference point, made and put among the known ones when lacking.
+
+    ``fixed_to`` is what that which asks stands still in: the picture, or the scene.
+    """
+    in_scene = fixed_to == "scene" and tracks.scene_box is not None
+    name = f"{reference} in the scene" if in_scene else reference
+    if name not in known:
+        known[name] = prepare_paths(tracks, reference, in_scene=in_scene)
+    return known[name]

@@ -92,10 +92,10 @@ def _columns(table: Float) -> dict[str, NDArray]:
 
 def _one_zone(tracks: Tracks, times: Float, zone: ZoneSettings, number: int, known: KnownPaths) -> dict[str, NDArray]:
     by_area = zone.inside_by == "area"
-    paths = path_for(tracks, "centre" if by_area else zone.inside_by, known)
+    paths = path_for(tracks, "centre" if by_area else zone.inside_by, known, zone.fixed_to)
     corners = np.asarray(zone.points, np.float64) * np.asarray(tracks.size, np.float64)
     if by_area:
-        inside = share_inside(tracks.box[paths.row], corners) >= zone.least_share
+        inside = share_inside((tracks.lying if zone.fixed_to == "scene" else tracks.box)[paths.row], corners) >= zone.least_share
     else:
         inside = points_inside(paths.x, paths.y, corners)
     if zone.classes:

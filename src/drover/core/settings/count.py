@@ -19,7 +19,13 @@ REFERENCES: tuple[Reference, ...] = ("foot", "centre", "top", "left", "right")
 
 
 class _Drawn(Settings):
-    """What lines and zones have in common: points and class names as files hold them."""
+    """What lines and zones have in common: points and class names as files hold them, and what they are fixed to."""
+
+    fixed_to: Literal["scene", "picture"] = Field(
+        default="scene",
+        description="Where the camera moves: scene: it stands on the ground, at its points as the first picture of a "
+        "shot shows them; picture: it stays where it is in every picture.",
+    )
 
     @field_validator("points", mode="before", check_fields=False)
     @classmethod

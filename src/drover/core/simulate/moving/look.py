@@ -20,7 +20,7 @@ def _weights(f: float, out: NDArray[np.float32]) -> None:  # pragma: no cover
     out[3] = 0.5 * (f * f * f - f * f)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def look_through(
     large: NDArray[np.uint8], back: Float, noise: NDArray[np.int8], noise_x: int, noise_y: int, out: NDArray[np.uint8]
 ) -> None:  # pragma: no cover
