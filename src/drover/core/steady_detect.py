@@ -28,7 +28,7 @@ Float = NDArray[np.float64]
 Grey = NDArray[np.uint8]
 SceneOf = Callable[[Station], tuple[EmptyScene, NDArray[np.bool_]] | None]
 LEAST_LEFT = 0.25  # of a blob's area that must lie in the picture
-RIM = 1.0  # px at the edge of a picture that are not looked at
+SLIVER = 0.012  # of the picture's height: what reaches in no farther over its rim is not told from the ground that comes in
 
 
 class SteadyDetector:
@@ -126,7 +126,7 @@ class SteadyDetector:
         zoom = abs(float(np.linalg.det(self._back[:2, :2])))
         box[:, 0::2], box[:, 1::2] = np.clip(box[:, 0::2], 0, width), np.clip(box[:, 1::2], 0, height)
         keeps = (counts > 0) & (area >= LEAST_LEFT * found.area * zoom)
-        keeps &= (box[:, 2] - box[:, 0] > RIM) & (box[:, 3] - box[:, 1] > RIM)
+        keeps &= self._reaches_in(box)
         blobs = Blobs(box, area.astype(np.float32), found.confidence, counts, runs)
         keeps &= self._region.fits(blobs)
         return replace(
@@ -134,6 +134,14 @@ class SteadyDetector:
             run_count=counts[keeps], runs=runs[keeps[owner]], look=found.look[keeps],
             rejected=boxes_along(found.rejected, self._back),
         )  # fmt: skip
+
+    def _reaches_in(self, box: NDArray[np.float32]) -> NDArray[np.bool_]:
+        """Which boxes (n, 4) are more than a sliver along the picture's rim."""
+        width, height = self.size
+        least = max(2.0, SLIVER * height)
+        along = (box[:, 0] < least) & (box[:, 2] < 2 * least) | (box[:, 2] > width - least) & (box[:, 0] > width - 2 * least)
+        down = (box[:, 1] < least) & (box[:, 3] < 2 * least) | (box[:, 3] > height - least) & (box[:, 1] > height - 2 * least)
+        return ~(along | down) & (box[:, 2] - box[:, 0] > 1) & (box[:, 3] - box[:, 1] > 1)
 
     # --- pictures for the screen ----------------------------------------------------------------------------
 

@@ -22,7 +22,8 @@ __all__ = ["StationGround", "steadied_samples", "survey_station"]
 
 AROUND = 6.0  # s before and after a short stretch in which its ground is looked for as well
 LONG = 10.0  # s from which a stretch is long enough to know its own ground
-FEW, WELL = 3, 8  # pictures that must show a place for its ground to be known, and to be known well
+FEW, WELL = 3, 0.6  # pictures that must show a place for its ground to be known, share of them to know it well
+USUAL = 0.9  # quantile of the noise of well known ground that is taken for that of other ground
 OVERLAP = 0.35  # of the canvas' middle that a picture must show to be of use
 
 
@@ -46,14 +47,14 @@ def survey_station(clip: ClipInfo, motion: CameraMotion, station: Station) -> St
 
 def _with_doubt(empty: EmptyScene, shown: NDArray[np.int64]) -> EmptyScene:
     """No less noise than is usual where only few pictures showed the ground: they cannot tell how restless it is."""
-    well = shown >= WELL
-    usual = float(np.quantile(empty.noise[well], 0.75)) if well.any() else float(np.median(empty.noise))
+    well = shown >= WELL * shown.max()
+    usual = float(np.quantile(empty.noise[well], USUAL)) if well.any() else float(np.median(empty.noise))
     noise = np.where(well, empty.noise, np.maximum(empty.noise, usual)).astype(np.float32)
     if empty.chroma_noise is None:
         return replace(empty, noise=noise)
     rows, columns = empty.chroma_noise.shape[1:]
     half = well[::2, ::2][:rows, :columns]
-    level = float(np.quantile(empty.chroma_noise[:, half], 0.75)) if half.any() else 0.0
+    level = float(np.quantile(empty.chroma_noise[:, half], USUAL)) if half.any() else 0.0
     colour = np.where(half, empty.chroma_noise, np.maximum(empty.chroma_noise, level)).astype(np.float32)
     return replace(empty, noise=noise, chroma_noise=colour)
 
