@@ -19,10 +19,10 @@ from drover.app.stage_state import StageState, stage_state
 from drover.core.count.paths import TrackPaths
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
-from drover.core.progress import Progress
 from drover.core.document import KeptRun
 from drover.core.graph import Call, Result, Subject, keys_of, run_stage
 from drover.core.graph import Linked as AsLinked
+from drover.core.progress import Progress
 from drover.core.recipe import DetectSettings, Recipe, TrackSettings
 from drover.core.result_store import ResultStore
 from drover.core.score.detection import DetectionScore

@@ -11,11 +11,11 @@ from drover.app.field.scene import Scene, draw_scene
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.images import rgb_image
 from drover.app.proof import draw_proof, proof_caption, save_picture
-from drover.core.progress import IsCancelled, never
 from drover.core.errors import Cancelled, DroverError
 from drover.core.footage.images import footage_name
 from drover.core.footage.opened import open_footage
 from drover.core.formats.box_export import write_box_folder, write_coco
+from drover.core.progress import IsCancelled, never
 from drover.core.recipe import dump_recipe
 from drover.core.run import ClipRun
 from drover.core.run_files import ready_folder, write_run

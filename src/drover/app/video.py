@@ -16,10 +16,10 @@ from drover.app.field.scene import DRAWN, Scene, draw_scene
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.field.ways import WAYS
 from drover.app.images import pixels_of, rgb_image
-from drover.core.progress import IsCancelled, OnProgress, Progress, never, quiet
 from drover.core.errors import Cancelled, DroverError
 from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage.writer import KINDS, ClipWriter
+from drover.core.progress import IsCancelled, OnProgress, Progress, never, quiet
 
 __all__ = ["VideoWish", "can_be_drawn", "write_video"]
 

@@ -21,8 +21,8 @@ from drover.app.dials.parts import muted
 from drover.app.field.scene import Scene
 from drover.app.video import VideoWish, can_be_drawn, write_video
 from drover.app.work_dialog import WorkDialog
-from drover.core.progress import Progress
 from drover.core.footage.writer import KINDS
+from drover.core.progress import Progress
 
 __all__ = ["VideoDialog"]
 

@@ -46,9 +46,9 @@ from drover.app.status import StatusLine
 from drover.app.strip import StageStrip
 from drover.app.theme import dress
 from drover.app.welcome import Welcome
-from drover.core.progress import Progress
 from drover.core.examples import example
 from drover.core.footage.images import footage_name
+from drover.core.progress import Progress
 
 __all__ = ["MainWindow"]
 

@@ -47,8 +47,9 @@ def look_over_clip(clip: ClipInfo) -> CameraLook:
     if len(lengths) < 2:
         return CameraLook(0.0, 0.0, 0.0, False)
     moved = lengths >= STILL
-    typical = float(np.median(lengths[moved])) if moved.any() else 0.0
-    return CameraLook(typical, APART, float(moved.mean()), True)
+    if moved.sum() < 2:  # one pair alone may be an accident
+        return CameraLook(0.0, APART, 0.0, True)
+    return CameraLook(float(np.median(lengths[moved])), APART, float(moved.mean()), True)
 
 
 def _pairs_of(clip: ClipInfo, reader: FootageReader) -> list[tuple[int, int]]:
@@ -171,9 +172,7 @@ class _Rows:
         if 0 < self.next < len(self.matrix):
             self.matrix[self.next :] = self.matrix[self.next - 1]
         shared, covered, residual = self.figures
-        return CameraMotion(
-            self.matrix, self.state, shared, covered, residual, self.reason, size, seconds=seconds
-        )
+        return CameraMotion(self.matrix, self.state, shared, covered, residual, self.reason, size, seconds=seconds)
 
 
 def _keep(store: ResultStore, key: str, motion: CameraMotion | None) -> None:

@@ -123,12 +123,15 @@ class _DetectPass:
                     return False
                 if frame.index >= self.past:
                     break
+                if isinstance(self.detector, SteadyDetector) and self._begins(frame.index):
+                    self.detector.go_to(frame.index)
+                    self.checkpoints.append((frame.index - 1, self.detector.state()))
                 found = self.detector.step(frame)
                 if frame.index >= self.first:
                     self.rows.add(found)
                 self.read += 1
                 # Where another shot begins nothing from before it helps to see what Detect saw.
-                if frame.index % self.spacing == self.spacing - 1 or found.cut or self._begins(frame.index):
+                if frame.index % self.spacing == self.spacing - 1 or found.cut:
                     self.checkpoints.append((frame.index, self.detector.state()))
                 now = time.perf_counter()
                 if now - published >= pause:

@@ -22,6 +22,7 @@ from drover.core.bodies.settle import settle
 from drover.core.camera.in_scene import (
     detections_in_picture,
     detections_in_scene,
+    scene_boxes,
     tracks_in_picture,
     tracks_in_scene,
 )
@@ -35,6 +36,8 @@ from drover.core.detect.result import DetectResult
 from drover.core.detect.sources import BoxSource, merge
 from drover.core.detect_pass import OnPartial, detect_clip
 from drover.core.errors import Cancelled
+from drover.core.follow.table import FollowedThing, with_things
+from drover.core.follow_pass import follow_things
 from drover.core.footage_types import ClipInfo
 from drover.core.names import grouped
 from drover.core.progress import IsCancelled, OnProgress, never, quiet
@@ -246,9 +249,26 @@ def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Trac
 
 
 def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
-    """Corrections by hand have their place here; there are none yet."""
+    """Things that are followed by their look join the tracks; corrections by hand have their place here."""
     del subject, recipe, call
-    return inputs["after"]
+    tracks: Tracks = inputs["after"]
+    if "follow" not in inputs:
+        return tracks
+    motion: CameraMotion | None = inputs["detect"].motion
+    tracks = with_things(tracks, inputs["follow"])
+    return tracks if motion is None else replace(tracks, scene_box=scene_boxes(tracks, motion))
+
+
+def _follow(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> tuple[FollowedThing, ...]:
+    """Things that were marked, found again by their look in every picture."""
+    return follow_things(
+        subject.clip, recipe.follow, key=inputs["key"], store=call.store, on_progress=call.on_progress,
+        cancelled=call.cancelled,
+    )  # fmt: skip
+
+
+def _edited_from(recipe: Recipe) -> tuple[str, ...]:
+    return ("after", "follow", "detect") if recipe.follow.thing else ("after",)
 
 
 def _count(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Any:
@@ -327,7 +347,8 @@ STAGES: dict[str, Stage] = {
         Stage("pace", 1, _always("detect"), _nothing, _nothing, _pace),
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
         Stage("after", 5, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
-        Stage("edits", 1, _always("after"), _nothing, _nothing, _edits),
+        Stage("follow", 1, _nothing, lambda r: (r.follow,), _footage, _follow),
+        Stage("edits", 1, _edited_from, _nothing, _nothing, _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),
         Stage("score", scorer.VERSION, _always("edits", "count"), lambda r: (r.score,), _truth, _score),
         Stage("found", scorer.VERSION, _always("detect"), lambda r: (r.score,), _truth, _found_score),

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.camera.stations import make_stations
 from drover.core.detect.blobs import Blobs, take_blobs
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.detector import Detector, ShadowFacts
@@ -17,6 +18,7 @@ from drover.core.detect.where import Region
 from drover.core.detect_pass import replay_frames
 from drover.core.footage.opened import open_footage
 from drover.core.recipe import DetectSettings, is_auto
+from drover.core.steady_detect import SteadyDetector
 from drover.core.survey.resolve import resolve_detect
 
 __all__ = ["DetectPictures", "FrameProbe", "clean_again"]
@@ -98,8 +100,8 @@ class FrameProbe:
     def __init__(self, path: str, result: DetectResult, settings: DetectSettings) -> None:
         self._reader = open_footage(path)
         self._result = result
-        settings = self._settings = _as_taken(settings, result)
-        self._detector = Detector(settings, (self._reader.info.width, self._reader.info.height))
+        self._settings = _as_taken(settings, result)
+        self._detector = self._fresh()
         self._at = -1
 
     def pictures(self, frame: int) -> DetectPictures:
@@ -113,20 +115,22 @@ class FrameProbe:
         if frame != self._at:
             self._go(frame)
         detector = self._detector
-        difference, cleaner = detector.difference(), detector.cleaner
+        difference = detector.difference()
+        nothing = np.zeros_like(difference)
         first = DetectPictures(
             frame=frame,
             background=detector.background(),
             difference=difference,
-            raw=cleaner.unpacked(cleaner.raw),
-            shadow=cleaner.unpacked(cleaner.shadow),
+            raw=nothing,
+            shadow=nothing,
             facts=detector.shadow_facts(),
             taken=self._settings,
-            clean=cleaner.unpacked(cleaner.clean),
+            clean=nothing,
             histogram=np.bincount(difference.ravel(), minlength=256),
             blobs=None,
             all_blobs=None,
-            ready=self._reader.info.times[frame] - self._reader.info.times[self._result.first_read]
+            ready=self._result.motion is not None
+            or self._reader.info.times[frame] - self._reader.info.times[self._result.first_read]
             >= self._settings.background.warm_up - 1e-9,
         )
         return clean_again(first, self._settings)
@@ -135,14 +139,23 @@ class FrameProbe:
         """Let go of the clip."""
         self._reader.close()
 
+    def _fresh(self) -> Detector | SteadyDetector:
+        """A detector that has seen nothing."""
+        motion = self._result.motion
+        if motion is None:
+            return Detector(self._settings, (self._reader.info.width, self._reader.info.height))
+        return SteadyDetector(self._settings, motion, make_stations(motion), lambda station: None)
+
     def _go(self, frame: int) -> None:
         first, state = replay_frames(self._result, frame)
         if first <= self._at < frame:
             first = self._at + 1
+        elif state is not None and isinstance(self._detector, SteadyDetector):
+            self._detector.restore(state, first)
         elif state is not None:
             self._detector.restore(state)
         else:
-            self._detector = Detector(self._settings, self._detector.size)
+            self._detector = self._fresh()
         for picture in self._reader.frames(first):
             self._detector.step(picture)
             self._at = picture.index

@@ -37,6 +37,7 @@ from drover.core.settings.detect import (
     StillSettings,
     WhereSettings,
 )
+from drover.core.settings.follow import FollowedSettings, FollowSettings
 from drover.core.settings.score import ScoreSettings
 from drover.core.settings.track import (
     AfterSettings,
@@ -62,6 +63,8 @@ __all__ = [
     "CleanupSettings",
     "CountSettings",
     "DetectSettings",
+    "FollowSettings",
+    "FollowedSettings",
     "GroundSettings",
     "LifeSettings",
     "LightSettings",

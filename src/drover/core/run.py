@@ -6,9 +6,9 @@ from dataclasses import dataclass, field
 
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
-from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import Call, Subject, run_stage
+from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.recipe import Recipe, TrackSettings
 from drover.core.result_store import ResultStore
 from drover.core.score.scorer import Score
@@ -66,12 +66,18 @@ def run_clip(
     call = Call(store=store, on_progress=on_progress, cancelled=cancelled)
     made = run_stage("score" if truth is not None else "count", subject, recipe, call=call)
     parts = {
+        "camera": ("camera",),
+        "follow": ("follow",),
         "detect": ("motion", "bodies", "boxes", "detect"),
         "track": ("pace", "track", "after", "edits"),
         "count": ("count",),
     }
     parts |= {"score": ("score",)} if truth is not None else {}
-    seconds = {name: round(sum(made[part].seconds for part in of if part in made), 4) for name, of in parts.items()}
+    seconds = {
+        name: round(sum(made[part].seconds for part in of if part in made), 4)
+        for name, of in parts.items()
+        if any(part in made for part in of)
+    }
     detect, counted = made["detect"].value, made["count"].value
     return ClipRun(
         clip, recipe, detect, made["edits"].value, counted.crossings,

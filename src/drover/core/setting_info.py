@@ -11,6 +11,7 @@ from drover.core.errors import RecipeError
 from drover.core.settings.base import lowest
 from drover.core.settings.count import LineSettings, ZoneSettings
 from drover.core.settings.detect import ClassLimit
+from drover.core.settings.follow import FollowedSettings
 from drover.core.settings.send import ReceiverSettings
 from drover.core.settings.whole import Recipe
 from drover.core.settings.words import ClassWords
@@ -19,7 +20,7 @@ __all__ = ["LISTED", "SettingInfo", "item_info", "numeric_info", "setting_help",
 
 LISTED: dict[str, type[BaseModel]] = {
     "line": LineSettings, "zone": ZoneSettings, "class_limit": ClassLimit, "class_words": ClassWords,
-    "receiver": ReceiverSettings,
+    "receiver": ReceiverSettings, "thing": FollowedSettings,
 }  # fmt: skip
 
 

@@ -12,12 +12,13 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.camera.canvas import boxes_along, half_size, lay_on, runs_along
+from drover.core.camera.canvas import boxes_along, half_size, lay_on, runs_along, show_ground
 from drover.core.camera.motion import CameraMotion, FrameState
 from drover.core.camera.stations import Station
 from drover.core.detect.blobs import Blobs
 from drover.core.detect.detector import DetectedFrame, Detector, DetectorState, ShadowFacts, nothing_found
 from drover.core.detect.where import Region
+from drover.core.features.models import inverse
 from drover.core.footage_types import Frame
 from drover.core.recipe import DetectSettings, WhereSettings
 from drover.core.survey.empty_scene import EmptyScene
@@ -28,7 +29,9 @@ Float = NDArray[np.float64]
 Grey = NDArray[np.uint8]
 SceneOf = Callable[[Station], tuple[EmptyScene, NDArray[np.bool_]] | None]
 LEAST_LEFT = 0.25  # of a blob's area that must lie in the picture
-SLIVER = 0.012  # of the picture's height: what reaches in no farther over its rim is not told from the ground that comes in
+SLIVER = (
+    0.012  # of the picture's height: what reaches in no farther over its rim is not told from the ground that comes in
+)
 
 
 class SteadyDetector:
@@ -52,7 +55,8 @@ class SteadyDetector:
         self._inner = on_canvas(settings, motion.size, stations[0].size)
         self._region = Region(settings.where, motion.size)
         self._number = -1
-        self._unknown: NDArray[np.bool_] | None = None
+        self._unknown: NDArray[np.bool_] | None = None  # ground that no picture of the survey showed
+        self._unknown_colour: NDArray[np.bool_] | None = None
         self._detector = Detector(self._inner, stations[0].size)
         self._back = np.eye(3)
         width, height = stations[0].size
@@ -72,12 +76,16 @@ class SteadyDetector:
         """Take in the next frame and say what moves in it against the ground, in px of the picture."""
         self._go_to(self._place_of(frame.index), None)
         station = self._stations[self._number]
-        self._back = np.linalg.inv(station.from_picture(self.motion, frame.index))
+        self._back = inverse(station.from_picture(self.motion, frame.index))
         if self.motion.state[frame.index] == FrameState.HELD:
             return nothing_found(frame.index)  # where the picture lies is not known: all of it would seem to move
         found = self._detector.step(self._laid(frame))
         cut = frame.index > 0 and self.motion.state[frame.index] == FrameState.NEW_VIEW
         return replace(self._in_picture(found), cut=bool(cut))
+
+    def go_to(self, frame: int) -> None:
+        """Be ready for a frame: begin its station, with all that is known of its ground."""
+        self._go_to(self._place_of(frame), None)
 
     def _place_of(self, frame: int) -> int:
         return int(np.searchsorted(self._firsts, frame, side="right")) - 1
@@ -91,6 +99,8 @@ class SteadyDetector:
             empty, known = (None, None) if scene is None else scene
             self._detector = Detector(self._inner, station.size, None if state else empty)
             self._unknown = None if known is None or known.all() else ~known
+            half = None if self._unknown is None else self._unknown[::2, ::2][: station.size[1] // 2]
+            self._unknown_colour = None if half is None else np.ascontiguousarray(half[:, : station.size[0] // 2])
         if state is not None:
             self._detector.restore(state)
 
@@ -99,8 +109,8 @@ class SteadyDetector:
         model = self._detector.model
         lay_on(frame.grey, self._back, model.background(), self._grey)
         grey = self._grey
-        if self._unknown is not None:  # ground that no picture of the survey showed: nothing is found there
-            np.copyto(grey, np.clip(model.background() + 0.5, 0, 255).astype(np.uint8), where=self._unknown)
+        if self._unknown is not None:
+            show_ground(self._unknown, model.background(), grey)
         chroma = frame.chroma if self.wants_colour else None
         if chroma is not None:
             chroma = self._laid_colour(chroma)
@@ -111,15 +121,14 @@ class SteadyDetector:
         back = half_size(self._back)
         for plane in range(2):
             lay_on(chroma[plane], back, ground[plane], self._chroma[plane])
-            if self._unknown is not None:
-                here = self._unknown[::2, ::2][: len(ground[plane])]
-                np.copyto(self._chroma[plane], np.clip(ground[plane] + 0.5, 0, 255).astype(np.uint8), where=here)
+            if self._unknown_colour is not None:
+                show_ground(self._unknown_colour, ground[plane], self._chroma[plane])
         return self._chroma
 
     def _in_picture(self, found: DetectedFrame) -> DetectedFrame:
         """What was found on the canvas, where it is in the picture; what lies beyond its rim is cut off or left out."""
         width, height = self.size
-        runs, counts = runs_along(found.runs, found.run_count, np.linalg.inv(self._back), (0, 0), self.size)
+        runs, counts = runs_along(found.runs, found.run_count, inverse(self._back), (0, 0), self.size)
         box = boxes_along(found.box, self._back)
         owner = np.repeat(np.arange(len(counts)), counts)
         area = np.bincount(owner, weights=(runs[:, 2] - runs[:, 1]).astype(np.float64), minlength=len(counts))
@@ -139,8 +148,12 @@ class SteadyDetector:
         """Which boxes (n, 4) are more than a sliver along the picture's rim."""
         width, height = self.size
         least = max(2.0, SLIVER * height)
-        along = (box[:, 0] < least) & (box[:, 2] < 2 * least) | (box[:, 2] > width - least) & (box[:, 0] > width - 2 * least)
-        down = (box[:, 1] < least) & (box[:, 3] < 2 * least) | (box[:, 3] > height - least) & (box[:, 1] > height - 2 * least)
+        along = (box[:, 0] < least) & (box[:, 2] < 2 * least) | (box[:, 2] > width - least) & (
+            box[:, 0] > width - 2 * least
+        )
+        down = (box[:, 1] < least) & (box[:, 3] < 2 * least) | (box[:, 3] > height - least) & (
+            box[:, 1] > height - 2 * least
+        )
         return ~(along | down) & (box[:, 2] - box[:, 0] > 1) & (box[:, 3] - box[:, 1] > 1)
 
     # --- pictures for the screen ----------------------------------------------------------------------------
@@ -155,13 +168,13 @@ class SteadyDetector:
 
     def _seen(self, plane: Grey) -> Grey:
         out = np.zeros((self.size[1], self.size[0]), np.uint8)
-        lay_on(np.ascontiguousarray(plane), np.linalg.inv(self._back), np.zeros(out.shape, np.float32), out)
+        lay_on(np.ascontiguousarray(plane), inverse(self._back), np.zeros(out.shape, np.float32), out)
         return out
 
     def shadow_facts(self) -> ShadowFacts:
         """What shadows were judged by in the last frame, in the picture."""
         facts = self._detector.shadow_facts()
-        forth = half_size(np.linalg.inv(self._back))
+        forth = half_size(inverse(self._back))
 
         def seen(planes: NDArray, kind: type) -> NDArray:
             out = np.zeros((2, self.size[1] // 2, self.size[0] // 2), np.uint8)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from drover.core.camera.canvas import half_size, lay_on
 from drover.core.camera.motion import CameraMotion, FrameState
 from drover.core.camera.stations import Station
-from drover.core.features.models import apply, mapped_corners
+from drover.core.features.models import apply, inverse, mapped_corners
 from drover.core.footage_types import ClipInfo
 from drover.core.survey.empty_scene import EmptyScene
 from drover.core.survey.samples import Samples
@@ -82,7 +82,7 @@ def steadied_samples(
     nothing, half = np.zeros((height, width), np.float32), np.full((height // 2, width // 2), 128, np.float32)
     all_of_it = np.ones(samples.grey.shape[1:], np.uint8)
     for k, row in enumerate(rows.tolist()):
-        back = np.linalg.inv(station.from_picture(motion, int(samples.frame[row])))
+        back = inverse(station.from_picture(motion, int(samples.frame[row])))
         lay_on(samples.grey[row], back, nothing, grey[k])
         lay_on(all_of_it, back, nothing, reached[k])
         if chroma is not None and samples.chroma is not None:
@@ -115,7 +115,7 @@ def _useful(motion: CameraMotion, station: Station, frame: int) -> bool:
         return False
     width, height = station.size
     x, y = np.meshgrid(np.linspace(0.2, 0.8, 5) * width, np.linspace(0.2, 0.8, 5) * height)
-    there = apply(np.linalg.inv(station.from_picture(motion, frame)), np.column_stack([x.ravel(), y.ravel()]))
+    there = apply(inverse(station.from_picture(motion, frame)), np.column_stack([x.ravel(), y.ravel()]))
     inside = ((there > 0) & (there < motion.size)).all(axis=1)
     corners = mapped_corners(station.from_picture(motion, frame), motion.size)
     zoom = np.sqrt(abs(np.prod(corners[2] - corners[0])) / (motion.size[0] * motion.size[1]))

@@ -21,9 +21,7 @@ MOST_EACH, APART = 4, 0.4  # pictures at a key frame, and s between them
 LEAST = 8  # under which nothing robust can be said
 
 
-def read_samples(
-    clip: ClipInfo, first: int = 0, past: int | None = None, *, one_place: bool = True
-) -> Samples | None:
+def read_samples(clip: ClipInfo, first: int = 0, past: int | None = None, *, one_place: bool = True) -> Samples | None:
     """About forty pictures of the time from frame ``first`` on; None where there are too few.
 
     They are spread evenly over up to a minute and a half, so that what lingers somewhere is outweighed by the time in

@@ -288,7 +288,18 @@ def only_frames(tracks: Tracks, span: tuple[int, int]) -> Tracks:
     first, past = (int(tracks.frame_start[min(max(edge, 0), tracks.frame_count)]) for edge in span)
     columns = [
         name
-        for name in ("identity", "box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis", "scene_box")
+        for name in (
+            "identity",
+            "box",
+            "state",
+            "detection",
+            "confidence",
+            "class_id",
+            "distance",
+            "margin",
+            "nis",
+            "scene_box",
+        )
         if getattr(tracks, name) is not None
     ]
     return replace(

@@ -7,9 +7,9 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.both_cores import in_bands
-from drover.core.features.models import apply, local_scale
+from drover.core.features.models import apply, inverse, local_scale
 
-__all__ = ["boxes_along", "half_size", "lay_on", "runs_along"]
+__all__ = ["boxes_along", "half_size", "lay_on", "runs_along", "show_ground"]
 
 Float = NDArray[np.float64]
 Float32 = NDArray[np.float32]
@@ -100,7 +100,7 @@ def _lay_row(
 
 @njit(cache=True, nogil=True)
 def _steps(past: int, step: int) -> int:  # pragma: no cover
-    """How many columns it takes from ``past``, 16 bits of a pixel, by steps of ``step`` until the next pixel, one at least."""
+    """How many columns, one at least, from ``past`` (of 65536 to a pixel) by steps of ``step`` to the next pixel."""
     if step == 0:
         return 1 << 30
     return max((65536 - past + step - 1) // step if step > 0 else past // -step + 1, 1)
@@ -123,6 +123,15 @@ def _lay_tilted(plane: Grey, back: Float, ground: Float32, out: Grey, r: int) ->
         top = np.int32(plane[y0, x0]) * (FINE - fx) + np.int32(plane[y0, x0 + 1]) * fx
         low = np.int32(plane[y0 + 1, x0]) * (FINE - fx) + np.int32(plane[y0 + 1, x0 + 1]) * fx
         out[c] = np.uint8((top * (FINE - fy) + low * fy + FINE * FINE // 2) // (FINE * FINE))
+
+
+@njit(cache=True, nogil=True)
+def show_ground(where: NDArray[np.bool_], ground: Float32, out: Grey) -> None:  # pragma: no cover
+    """The ground, and nothing of the picture, at the px of a canvas (height, width) marked by ``where``, in place."""
+    for y in range(out.shape[0]):
+        for x in range(out.shape[1]):
+            if where[y, x]:
+                out[y, x] = np.uint8(min(max(ground[y, x] + np.float32(0.5), np.float32(0)), np.float32(255)))
 
 
 def boxes_along(box: NDArray[np.floating], matrix: Float) -> Float32:
@@ -149,7 +158,7 @@ def runs_along(
     if not len(run_count):
         return np.zeros((0, 3), np.int16), np.zeros(0, np.int64)
     start = np.concatenate([[0], np.cumsum(run_count)]).astype(np.int64)
-    forth = np.linalg.inv(back)
+    forth = inverse(back)
     return _drawn_anew(
         np.ascontiguousarray(runs), start, np.ascontiguousarray(back), np.ascontiguousarray(forth),
         np.array([*low, *high], np.int64),

@@ -18,7 +18,7 @@ from drover.core.camera.key_view import KeyView, cells_of, found_again, overlap_
 from drover.core.camera.motion import FrameState
 from drover.core.detect.cuts import CutWatch
 from drover.core.features.flow import seek
-from drover.core.features.models import Model, apply, local_scale, moved
+from drover.core.features.models import Model, apply, inverse, local_scale, moved, slope_at
 from drover.core.features.pyramid import Grey, halve, pyramid
 from drover.core.features.robust import Fit, fit_motion
 
@@ -33,6 +33,7 @@ USUAL_SHARE, USUAL_REACH = 0.15, 0.2  # of the points in view that must agree wi
 FREE_SHARE, FREE_REACH = 0.3, 0.45  # where the motion is not the expected one
 COVERED = 0.35  # of the trusted cells in which nothing agrees, from which something large is in the way
 STILL_PX, SURELY = 0.75, 0.4  # px from which a pair of pictures shows a move, and share of the points that must
+EXPLAINS = 2.0  # times what is left over that points must have moved for a motion to explain it
 LEFT, ZOOMED = 0.6, 1.2  # share of a view's points still in the picture, and change of zoom, that ask for another
 TAKE_UP = 0.8  # share from which an old view is taken up again
 MOST_VIEWS = 40
@@ -153,12 +154,12 @@ class CameraFollower:
         nothing = np.zeros(0, np.int64), np.zeros((0, 2))
         if view.repeats:
             return _no_fit("the picture repeats itself: a motion by one repeat looks like none"), *nothing
-        guess = np.linalg.inv(pose) @ view.pose
+        guess = inverse(pose) @ view.pose
         place = apply(guess, view.patches.place)
         rows = np.flatnonzero(((place > 0) & (place < self._work)).all(axis=1))
         if len(rows) < 8:
             return _no_fit("too few points: hardly any of the known view is left in the picture"), *nothing
-        slope = _slope(guess, view.patches.place[rows].mean(axis=0))
+        slope = slope_at(guess, view.patches.place[rows].mean(axis=0))
         flow = seek(view.patches, pictures, place[rows], slope, rows=rows, coarse=coarse)
         good = flow.found & (flow.misfit <= MISFIT)
         seen, a, b = rows[good], view.patches.place[rows[good]], flow.place[good]
@@ -194,23 +195,21 @@ class CameraFollower:
     ) -> CameraStep:
         assert fit.matrix is not None and self._view is not None
         before, view = self._pose, self._view
-        pose = view.pose @ np.linalg.inv(fit.matrix)
-        self._surprise = moved(np.linalg.inv(pose) @ self._expected(interval), self._work)
-        self._step = np.linalg.inv(before) @ pose
+        pose = view.pose @ inverse(fit.matrix)
+        self._surprise = moved(inverse(pose) @ self._expected(interval), self._work)
+        self._step = inverse(before) @ pose
         self._pose, self._held, self._interval = pose, 0.0, interval
         covered = self._covered(view, rows, fit.inlier, apply(fit.matrix, view.patches.place[rows]))
         if covered < COVERED:  # what is hidden for a while is no worse for it
             view.count(rows, fit.inlier)
             view.forget_old()
-        came = apply(np.linalg.inv(before) @ view.pose, view.patches.place[rows])
+        came = apply(inverse(before) @ view.pose, view.patches.place[rows])
         state = FrameState.COVERED if covered >= COVERED else FrameState.FOLLOWED
         out = self._said(state, "", fit.share, covered, fit.residual, place, came, fit.inlier)
         self._renew(pictures, view, fit, covered)
         return out
 
-    def _covered(
-        self, view: KeyView, rows: NDArray[np.int64], agrees: NDArray[np.bool_], place: Float
-    ) -> float:
+    def _covered(self, view: KeyView, rows: NDArray[np.int64], agrees: NDArray[np.bool_], place: Float) -> float:
         """The share of the picture's cells with trusted points in which none agrees."""
         cells, trusted = cells_of(place, self._work), view.trusted[rows]
         with_any = np.unique(cells[trusted])
@@ -241,10 +240,10 @@ class CameraFollower:
             rough = fit_motion(*pairs, self.model, size=self._work, tolerance=0.01 * self._work[0], seed=self.seed)
             if rough.matrix is None:
                 continue
-            pose = view.pose @ np.linalg.inv(rough.matrix)
+            pose = view.pose @ inverse(rough.matrix)
             fit, _, _ = self._found(view, pictures, pose)
             if fit.matrix is not None:
-                self._view, self._pose = view, view.pose @ np.linalg.inv(fit.matrix)
+                self._view, self._pose = view, view.pose @ inverse(fit.matrix)
                 self._step, self._held, self._searched = np.eye(3), 0.0, 0.0
                 return True
         return False
@@ -263,7 +262,7 @@ class CameraFollower:
         for other in sorted(others, key=lambda one: -overlap_of(one, self._pose, self._work))[:1]:
             again, _, _ = self._found(other, pictures, self._pose)
             if again.matrix is not None and again.share >= 0.4:
-                self._view, self._pose = other, other.pose @ np.linalg.inv(again.matrix)
+                self._view, self._pose = other, other.pose @ inverse(again.matrix)
                 return
         made = take_view(pictures, self._pose)
         if made is not None and not made.repeats:
@@ -273,7 +272,7 @@ class CameraFollower:
     def _fits(self, view: KeyView) -> bool:
         """Whether an old view shows nearly what the picture shows."""
         middle = np.array([[self._work[0] / 2, self._work[1] / 2]])
-        zoom = float(local_scale(np.linalg.inv(self._pose) @ view.pose, middle)[0])
+        zoom = float(local_scale(inverse(self._pose) @ view.pose, middle)[0])
         near = 1 / (0.5 + 0.5 * ZOOMED) <= zoom <= 0.5 + 0.5 * ZOOMED
         return near and view.trusted.mean() >= 0.5 and overlap_of(view, self._pose, self._work) >= TAKE_UP
 
@@ -291,17 +290,10 @@ class CameraFollower:
         up = np.diag([self._scale, self._scale, 1.0])
         none = np.zeros((0, 2))
         return CameraStep(
-            up @ self._pose @ np.linalg.inv(up), state, shared, covered, residual * self._scale, reason,
+            up @ self._pose @ inverse(up), state, shared, covered, residual * self._scale, reason,
             none if points is None else points * self._scale, none if came is None else came * self._scale,
             np.zeros(0, np.bool_) if agrees is None else agrees,
         )  # fmt: skip
-
-
-def _slope(motion: Float, at: Float) -> Float:
-    """How a motion turns and zooms what lies near a place (2,): its slope there, (2, 2)."""
-    last = motion[2, :2] @ at + motion[2, 2]
-    there = (motion[:2, :2] @ at + motion[:2, 2]) / last
-    return (motion[:2, :2] - there[:, None] * motion[2, :2]) / last
 
 
 def _no_fit(reason: str) -> Fit:
@@ -319,4 +311,9 @@ def move_between(before: Grey, after: Grey, size: tuple[int, int]) -> float | No
     if first.reason or second.reason or second.state not in (FrameState.FOLLOWED, FrameState.COVERED):
         return None
     move = moved(second.to_scene, size)
-    return None if move >= STILL_PX and second.shared < SURELY else move
+    if move < STILL_PX:
+        return move
+    # Points of mere noise lie a little off as well, but no motion explains by how much.
+    off = np.hypot(*(second.points - second.came)[second.agrees].T)
+    explained = float(np.sqrt((off**2).mean())) >= EXPLAINS * second.residual
+    return move if explained and second.shared >= SURELY else None

@@ -9,10 +9,17 @@ from numpy.typing import NDArray
 
 from drover.core.camera.canvas import boxes_along, runs_along
 from drover.core.camera.motion import CameraMotion
-from drover.core.features.models import mapped_corners
-from drover.core.types import Detections, Tracks, rows_to_frames
+from drover.core.features.models import inverse, mapped_corners
+from drover.core.types import Detections, Tracks
 
-__all__ = ["detections_in_picture", "detections_in_scene", "place_of_scene", "tracks_in_picture", "tracks_in_scene"]
+__all__ = [
+    "detections_in_picture",
+    "detections_in_scene",
+    "place_of_scene",
+    "scene_boxes",
+    "tracks_in_picture",
+    "tracks_in_scene",
+]
 
 Float = NDArray[np.float64]
 FARTHEST = 15_000.0  # px from the origin within which runs can be kept
@@ -20,7 +27,9 @@ FARTHEST = 15_000.0  # px from the origin within which runs can be kept
 
 def place_of_scene(motion: CameraMotion) -> tuple[Float, tuple[int, int]]:
     """What shifts the scene (3, 3) so that nothing of it that was seen lies left of or above nought, and its size."""
-    corners = np.concatenate([mapped_corners(matrix, motion.size) for matrix in motion.to_scene[:: max(1, len(motion) // 2000)]])
+    corners = np.concatenate(
+        [mapped_corners(matrix, motion.size) for matrix in motion.to_scene[:: max(1, len(motion) // 2000)]]
+    )
     corners = corners[(np.abs(corners) < FARTHEST).all(axis=1)]
     if not len(corners):
         return np.eye(3), motion.size
@@ -40,7 +49,7 @@ def detections_in_scene(detections: Detections, motion: CameraMotion) -> Detecti
 def detections_in_picture(detections: Detections, motion: CameraMotion) -> Detections:
     """Back into the pictures; what lies beyond their rim is cut off there."""
     shift, _ = place_of_scene(motion)
-    return _moved(detections, np.einsum("nij,jk->nik", motion.to_picture, np.linalg.inv(shift)), motion.size)
+    return _moved(detections, np.einsum("nij,jk->nik", motion.to_picture, inverse(shift)), motion.size)
 
 
 def _moved(detections: Detections, matrices: Float, size: tuple[int, int]) -> Detections:
@@ -56,7 +65,7 @@ def _moved(detections: Detections, matrices: Float, size: tuple[int, int]) -> De
         box[rows] = boxes_along(detections.box[rows], matrix)
         if len(detections.runs):
             own = detections.runs[int(detections.run_start[rows.start]) : int(detections.run_start[rows.stop])]
-            runs, new_counts[rows] = runs_along(own, counts[rows], np.linalg.inv(matrix), (0, 0), size)
+            runs, new_counts[rows] = runs_along(own, counts[rows], inverse(matrix), (0, 0), size)
             pieces.append(runs)
     runs = np.concatenate(pieces) if pieces else np.zeros((0, 3), np.int16)
     area = detections.area
@@ -73,9 +82,14 @@ def _moved(detections: Detections, matrices: Float, size: tuple[int, int]) -> De
 def tracks_in_picture(tracks: Tracks, motion: CameraMotion) -> Tracks:
     """Tracks that were linked in the scene, with their boxes where they are in the pictures, and where in the scene."""
     shift, _ = place_of_scene(motion)
-    back = np.linalg.inv(shift)
+    back = inverse(shift)
     seen = _boxes_moved(tracks, np.einsum("nij,jk->nik", motion.to_picture, back), motion.size)
     return replace(seen, scene_box=boxes_along(tracks.box, back))
+
+
+def scene_boxes(tracks: Tracks, motion: CameraMotion) -> NDArray[np.float32]:
+    """Where the boxes of tracks lie in the scene, (rows, 4) float32 px of their shot's first picture."""
+    return _boxes_moved(tracks, motion.to_scene, motion.size).box
 
 
 def tracks_in_scene(tracks: Tracks, motion: CameraMotion) -> Tracks:

@@ -14,9 +14,7 @@ __all__ = ["motion_arrays", "motion_facts", "motion_from"]
 
 def motion_arrays(motion: CameraMotion) -> dict[str, NDArray]:
     """The columns of a motion, to be kept."""
-    return {
-        name: np.asarray(getattr(motion, name)) for name in ("to_scene", "state", "shared", "covered", "residual")
-    }
+    return {name: np.asarray(getattr(motion, name)) for name in ("to_scene", "state", "shared", "covered", "residual")}
 
 
 def motion_facts(motion: CameraMotion) -> dict[str, Any]:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from drover.core.features.binary import describe_binary
 from drover.core.features.flow import Patches, take_patches
 from drover.core.features.matching import match
-from drover.core.features.models import apply
+from drover.core.features.models import apply, inverse
 from drover.core.features.points import Points, spread
 from drover.core.features.pyramid import Grey
 from drover.core.features.scales import find_points
@@ -89,7 +89,9 @@ def _repeats(grey: Grey, points: Points) -> bool:
     """Whether most points look like another one elsewhere: then a motion by one repeat cannot be told from none."""
     described = describe_binary(grey, points)
     bits = np.unpackbits(described.view(np.uint8), axis=1).astype(np.int16)
-    apart = bits.sum(axis=1)[:, None] + bits.sum(axis=1)[None] - 2 * (bits.astype(np.float32) @ bits.T.astype(np.float32))
+    apart = (
+        bits.sum(axis=1)[:, None] + bits.sum(axis=1)[None] - 2 * (bits.astype(np.float32) @ bits.T.astype(np.float32))
+    )
     far = np.hypot(*np.moveaxis(points.place[:, None] - points.place[None], -1, 0)) > FAR * grey.shape[1]
     return bool(((apart <= TWIN) & far).any(axis=1).mean() > REPEATS)
 
@@ -112,5 +114,5 @@ def found_again(view: KeyView, grey: Grey) -> tuple[Float, Float] | None:
 
 def overlap_of(view: KeyView, pose: Float, size: tuple[int, int]) -> float:
     """What share of a view's points lies in a picture at ``pose``, 0..1."""
-    there = apply(np.linalg.inv(pose) @ view.pose, view.patches.place)
+    there = apply(inverse(pose) @ view.pose, view.patches.place)
     return float(((there > 0) & (there < size)).all(axis=1).mean())

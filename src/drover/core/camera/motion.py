@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.features.models import apply, local_scale, mapped_corners
+from drover.core.features.models import apply, inverse, local_scale, mapped_corners
 
 __all__ = ["CameraMotion", "FrameState", "identity_motion", "state_words"]
 
@@ -63,7 +63,7 @@ class CameraMotion:
     @cached_property
     def to_picture(self) -> Float:
         """(frames, 3, 3): from the scene's px to those of each picture."""
-        return np.linalg.inv(self.to_scene)
+        return inverse(self.to_scene)
 
     @cached_property
     def cuts(self) -> tuple[int, ...]:

@@ -37,7 +37,7 @@ class Station:
 
 
 def make_stations(motion: CameraMotion, mode: Literal["steady", "free"] = "free") -> tuple[Station, ...]:
-    """The stretches of a clip, in order: each as long as its pictures fit one canvas, one for a shot where ``steady``."""
+    """The stretches of a clip: each as long as its pictures fit one canvas; where ``steady`` one for a shot."""
     parts = [piece for first, past in _shots(motion) for piece in _pieces(motion, first, past, mode)]
     found = [(first, past, *_canvas(motion, first, past)) for first, past in parts]
     width = min(max(size[0] for *_, size in found), _even(ROOM * motion.size[0]))

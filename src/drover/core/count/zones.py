@@ -95,7 +95,10 @@ def _one_zone(tracks: Tracks, times: Float, zone: ZoneSettings, number: int, kno
     paths = path_for(tracks, "centre" if by_area else zone.inside_by, known, zone.fixed_to)
     corners = np.asarray(zone.points, np.float64) * np.asarray(tracks.size, np.float64)
     if by_area:
-        inside = share_inside((tracks.lying if zone.fixed_to == "scene" else tracks.box)[paths.row], corners) >= zone.least_share
+        inside = (
+            share_inside((tracks.lying if zone.fixed_to == "scene" else tracks.box)[paths.row], corners)
+            >= zone.least_share
+        )
     else:
         inside = points_inside(paths.x, paths.y, corners)
     if zone.classes:

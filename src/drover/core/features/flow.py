@@ -1,9 +1,9 @@
 """Points followed from one picture into another: small patches laid over it until they fit.
 
 Lucas and Kanade 1981, "An iterative image registration technique", from coarse to fine over halved pictures (Bouguet
-2001, "Pyramidal implementation of the Lucas Kanade feature tracker"). The slopes are taken from the patch and not from
-the picture that it is laid over (Baker and Matthews 2004, "Lucas-Kanade 20 years on", section 3.2), so that a patch that
-is sought in many pictures is prepared once. Means are taken out, so that light may change. What is followed forward is
+2001, "Pyramidal implementation of the Lucas Kanade feature tracker"). The slopes are those of the patch and not of the
+picture that it is laid over (Baker and Matthews 2004, "Lucas-Kanade 20 years on", section 3.2), so that a patch that is
+sought in many pictures is prepared once. Means are taken out, so that light may change. What is followed forward is
 followed back (Kalal, Mikolajczyk and Matas 2010, "Forward-backward error"): a point that does not come home was lost.
 """
 

@@ -11,7 +11,19 @@ from typing import Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["LEAST_PAIRS", "MODELS", "Model", "apply", "fit_pairs", "fit_sets", "local_scale", "mapped_corners", "moved"]
+__all__ = [
+    "LEAST_PAIRS",
+    "MODELS",
+    "Model",
+    "apply",
+    "fit_pairs",
+    "fit_sets",
+    "inverse",
+    "local_scale",
+    "mapped_corners",
+    "moved",
+    "slope_at",
+]
 
 Float = NDArray[np.float64]
 Model = Literal["shift", "rigid", "similarity", "affine", "projective"]
@@ -46,7 +58,21 @@ def local_scale(matrix: Float, points: Float) -> Float:
     return np.sqrt(np.abs(whole / np.where(np.abs(last) < TINY, TINY, last) ** 3))
 
 
-def fit_pairs(model: Model, a: Float, b: Float, weight: Float | None = None) -> Float | None:
+def inverse(matrix: Float) -> Float:
+    """The motion back, (..., 3, 3)."""
+    return np.asarray(np.linalg.inv(matrix), np.float64)
+
+
+def slope_at(matrix: Float, place: Float) -> Float:
+    """How a motion turns and zooms what lies near a place (2,): its slope there, (2, 2)."""
+    last = matrix[2, :2] @ place + matrix[2, 2]
+    there = (matrix[:2, :2] @ place + matrix[:2, 2]) / last
+    return (matrix[:2, :2] - there[:, None] * matrix[2, :2]) / last
+
+
+def fit_pairs(
+    model: Model, a: Float, b: Float, weight: Float | None = None, *, polish: bool = True
+) -> Float | None:
     """The motion (3, 3) that takes points ``a`` (n, 2) to ``b`` with the least squares, weighted by ``weight`` (n,).
 
     None where the pairs do not fix it: too few, all in one place or, from affine on, on one line.
@@ -59,7 +85,7 @@ def fit_pairs(model: Model, a: Float, b: Float, weight: Float | None = None) -> 
     found = fit_sets(model, a[None], b[None], weights[None])[0]
     if not np.isfinite(found).all():
         return None
-    return _polished(found, a, b, weights) if model == "projective" and len(a) > 4 else found
+    return _polished(found, a, b, weights) if polish and model == "projective" and len(a) > 4 else found
 
 
 def fit_sets(model: Model, a: Float, b: Float, weight: Float | None = None) -> Float:

@@ -1,4 +1,4 @@
-"""The motion that most pairs of points share, found in spite of the pairs that do not: with a reason where there is none.
+"""The motion that most pairs of points share, in spite of those that do not; where there is none, the reason.
 
 Random samples (Fischler and Bolles 1981, "Random sample consensus"), each better one refined on all that agree with it
 (Chum, Matas and Kittler 2003, "Locally optimized RANSAC"), until a better one is no longer to be expected. The draw has
@@ -23,6 +23,8 @@ CELLS = 6  # a side, into which the picture is divided to see how far agreement 
 LEAST_AGREE = 6  # pairs beyond those that a sample needs
 LEAST_SHARE = 0.2  # of the pairs must agree
 LEAST_SPREAD = 0.12  # of the cells with any pair must hold one that agrees; under it the pairs are clustered
+LEAST_INSIDE = 0.3  # of sixteen parts of an outline that must hold a point that agrees
+TINY = 1e-9
 FARTHEST_ZOOM = 8.0  # times, beyond which a motion is taken for degenerate
 
 
@@ -60,11 +62,15 @@ def fit_motion(
     confidence: float = 0.999,
     most: int = 1500,
     seed: int = 0,
+    least_share: float = LEAST_SHARE,
+    spread_over: Float | None = None,
 ) -> Fit:
     """The motion that takes most of ``a`` (n, 2) px to ``b``, in pictures of ``size`` (width, height).
 
     ``tolerance`` px is how far off a pair may be; ``weight`` (n,) how much each counts in the vote; ``guess`` (3, 3) is
-    tried first. Nothing is raised: where there is no motion, the reason is in the result.
+    tried first. At least ``least_share`` of the pairs must agree, and they must be spread over the picture, or over an
+    outline ``spread_over`` (4, 2) in the first picture. Nothing is
+    raised: where there is no motion, the reason is in the result.
     """
     need = LEAST_PAIRS[model]
     if len(a) < need + LEAST_AGREE:
@@ -75,7 +81,10 @@ def fit_motion(
     best, tried = _searched(a, b, model, votes, tolerance, guess, confidence, most, seed)
     if best is None:
         return _failed(len(a), "degenerate: the points lie in one place or on one line", tried)
-    return _judged(best, a, b, model, size, tolerance, tried)
+    found = _judged(best, a, b, model, size if spread_over is None else None, tolerance, tried, least_share)
+    if spread_over is not None and found.matrix is not None:
+        found = _spread_enough(found, a, spread_over)
+    return found
 
 
 def _searched(
@@ -138,10 +147,10 @@ def _off(matrix: Float, a: Float, b: Float) -> Float:
 def _refined(matrix: Float, a: Float, b: Float, model: Model, votes: Float, tolerance: float) -> Float | None:
     """A motion fitted again and again to what agrees with it, each pair the less the farther off it is (Tukey 1974)."""
     reach, out = 2.0 * tolerance, matrix
-    for _ in range(ROUNDS):
+    for turn in range(ROUNDS):
         off = _off(out, a, b) / reach
         weight = votes * np.where(off < 1, (1 - np.minimum(off, 1) ** 2) ** 2, 0.0)
-        found = fit_pairs(model, a, b, weight)
+        found = fit_pairs(model, a, b, weight, polish=turn == ROUNDS - 1)
         if found is None:
             return None
         reach, out = max(0.75 * reach, tolerance), found
@@ -149,18 +158,25 @@ def _refined(matrix: Float, a: Float, b: Float, model: Model, votes: Float, tole
 
 
 def _judged(
-    matrix: Float, a: Float, b: Float, model: Model, size: tuple[int, int], tolerance: float, tried: int
+    matrix: Float,
+    a: Float,
+    b: Float,
+    model: Model,
+    size: tuple[int, int] | None,
+    tolerance: float,
+    tried: int,
+    least_share: float,
 ) -> Fit:
     """The motion, or why it is none."""
     off = _off(matrix, a, b)
     inlier = off <= tolerance
-    coverage, reach = spread_of(a[inlier], size), spread_of(a, size)
+    coverage, reach = (1.0, 0.0) if size is None else (spread_of(a[inlier], size), spread_of(a, size))
     residual = float(np.sqrt((off[inlier] ** 2).mean())) if inlier.any() else float("inf")
     slope = np.linalg.det(matrix[:2, :2])
     reason = ""
     if inlier.sum() < LEAST_PAIRS[model] + LEAST_AGREE:
         reason = f"too few points agree: {int(inlier.sum())} of {len(a)}"
-    elif inlier.mean() < LEAST_SHARE:
+    elif inlier.mean() < least_share:
         reason = f"too few points agree: {100 * inlier.mean():.0f} %"
     elif not 1.0 / FARTHEST_ZOOM**2 < slope < FARTHEST_ZOOM**2:
         reason = "degenerate: it would fold or flatten the picture"
@@ -171,6 +187,16 @@ def _judged(
     if reason:
         return Fit(None, inlier, residual, coverage, tried, reason)
     return Fit(matrix, inlier, residual, coverage, tried)
+
+
+def _spread_enough(fit: Fit, a: Float, outline: Float) -> Fit:
+    """The fit, unless what agrees lies in one corner of an outline (4, 2)."""
+    low, high = outline.min(axis=0), outline.max(axis=0)
+    cell = np.clip(((a[fit.inlier] - low) / np.maximum(high - low, TINY) * 4).astype(np.int64), 0, 3)
+    coverage = len(np.unique(cell[:, 0] * 4 + cell[:, 1])) / 16
+    if coverage >= LEAST_INSIDE:
+        return Fit(fit.matrix, fit.inlier, fit.residual, coverage, fit.tried)
+    return Fit(None, fit.inlier, fit.residual, coverage, fit.tried, "the points that agree are clustered in one corner")
 
 
 def _on_a_line(points: Float, model: Model) -> bool:

@@ -1,4 +1,4 @@
-"""A picture in a ladder of sizes, and points looked for on every rung, so that a thing is found nearer and farther away."""
+"""A picture in a ladder of sizes, and points on every rung, so that a thing is found nearer and farther away."""
 
 from __future__ import annotations
 
@@ -112,5 +112,3 @@ def by_rung(points: Points, steps: list[Grey]) -> list[tuple[NDArray[np.int64], 
         zoom = np.array([steps[0].shape[1] / steps[k].shape[1], steps[0].shape[0] / steps[k].shape[0]])
         out.append((np.flatnonzero(rung == k), steps[k], zoom))
     return out
-
-

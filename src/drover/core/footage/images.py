@@ -26,7 +26,7 @@ from drover.core.footage.planes import frame_of
 from drover.core.footage_types import ClipInfo, Frame
 from drover.core.names import natural_order
 
-__all__ = ["IMAGE_ENDINGS", "ImageReader", "ImageSet", "footage_name", "images_of", "with_rate"]
+__all__ = ["IMAGE_ENDINGS", "ImageReader", "ImageSet", "footage_name", "images_of", "read_grey", "with_rate"]
 
 IMAGE_ENDINGS = frozenset({".png", ".jpg", ".jpeg", ".bmp", ".tif", ".tiff", ".webp", ".pgm", ".ppm"})
 USUAL_RATE = 25.0
@@ -211,3 +211,17 @@ class ImageReader:
                 return next(iter(container.decode(stream)), None)
         except (FFmpegError, OSError, ValueError, IndexError, StopIteration):
             return None
+
+
+def read_grey(path: Path) -> NDArray[np.uint8]:
+    """One image, (height, width) uint8 grey.
+
+    Raises
+    ------
+    FootageError
+        When there is none, or it cannot be read.
+    """
+    if not path.is_file():
+        raise FootageError(f"{path}: is not there; choose a picture of the thing")
+    with ImageReader(ImageSet(path, (path,), USUAL_RATE)) as reader:
+        return reader.frame(0).grey

@@ -8,6 +8,7 @@ from drover.core.settings.count import CountSettings
 from drover.core.settings.detect import (
     DetectSettings,
 )
+from drover.core.settings.follow import FollowSettings
 from drover.core.settings.score import ScoreSettings
 from drover.core.settings.send import SendSettings
 from drover.core.settings.track import (
@@ -24,6 +25,7 @@ class Recipe(Settings):
     camera: CameraSettings = CameraSettings()
     detect: DetectSettings = DetectSettings()
     track: TrackSettings = TrackSettings()
+    follow: FollowSettings = FollowSettings()
     count: CountSettings = CountSettings()
     score: ScoreSettings = ScoreSettings()
     words: WordSettings = WordSettings()

@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["look_through", "lay_flat", "owners_through"]
+__all__ = ["lay_flat", "look_through", "owners_through"]
 
 Float = NDArray[np.float64]
 
@@ -20,13 +20,23 @@ def _weights(f: float, out: NDArray[np.float32]) -> None:  # pragma: no cover
     out[3] = 0.5 * (f * f * f - f * f)
 
 
+@njit(cache=True, nogil=True)
+def _mirrored(place: int, count: int) -> int:  # pragma: no cover
+    """A place that lies beyond the rim, as if the rim were a mirror."""
+    if place < 0:
+        place = -1 - place
+    if place >= count:
+        place = 2 * count - 1 - place
+    return min(max(place, 0), count - 1)
+
+
 @njit(cache=True, nogil=True, fastmath=True)
 def look_through(
     large: NDArray[np.uint8], back: Float, noise: NDArray[np.int8], noise_x: int, noise_y: int, out: NDArray[np.uint8]
 ) -> None:  # pragma: no cover
     """The picture (height, width, 3) of a large view, whose px ``back`` (3, 3) gives for those of the picture.
 
-    ``noise`` in tenths of a level is laid over it from a place on; beyond the rim of the large view its rim goes on.
+    ``noise`` in tenths of a level is laid over it from a place on; beyond its rim the large view goes on mirrored.
     """
     rows, columns = large.shape[:2]
     wx, wy = np.empty(4, np.float32), np.empty(4, np.float32)
@@ -43,9 +53,9 @@ def look_through(
             for c in range(3):
                 total = np.float32(0)
                 for i in range(4):
-                    row = min(max(y0 - 1 + i, 0), rows - 1)
+                    row = _mirrored(y0 - 1 + i, rows)
                     for j in range(4):
-                        total += wy[i] * wx[j] * large[row, min(max(x0 - 1 + j, 0), columns - 1), c]
+                        total += wy[i] * wx[j] * large[row, _mirrored(x0 - 1 + j, columns), c]
                 out[y, x, c] = np.uint8(min(max(total + grain + np.float32(0.5), 0.0), 255.0))
 
 
@@ -64,7 +74,11 @@ def owners_through(owner: NDArray[np.int32], back: Float, out: NDArray[np.int32]
 
 @njit(cache=True, nogil=True)
 def lay_flat(
-    picture: NDArray[np.float32], owner: NDArray[np.int32], flat: NDArray[np.float32], back: Float, who: int,
+    picture: NDArray[np.float32],
+    owner: NDArray[np.int32],
+    flat: NDArray[np.float32],
+    back: Float,
+    who: int,
     area: NDArray[np.int64],
 ) -> None:  # pragma: no cover
     """Lay a flat picture (rows, columns, 3) into a view, whose px ``back`` (3, 3) gives for those of the view.

@@ -8,7 +8,7 @@ from scipy import ndimage
 
 from drover.core.simulate.draw import draw_ellipses
 
-__all__ = ["trailer_side", "sign"]
+__all__ = ["sign", "trailer_side"]
 
 Picture = NDArray[np.float32]
 
@@ -46,7 +46,9 @@ def sign(size: tuple[int, int] = (480, 300), seed: int = 1) -> Picture:
     out[hill] = (70.0, 118.0, 78.0)
     out[y > 0.78] = (52.0, 60.0, 84.0)
     rows = [[0.78, 0.2, 0.07, 0.11, 0.0, 214, 150, 46, 1.0]]
-    rows += [[0.36 + dx, 0.5 + dy, 0.055, 0.075, 0.2, 240, 238, 230, 1.0] for dx in (0, 0.05, 0.1, 0.15) for dy in (0, 0.06)]
+    rows += [
+        [0.36 + dx, 0.5 + dy, 0.055, 0.075, 0.2, 240, 238, 230, 1.0] for dx in (0, 0.05, 0.1, 0.15) for dy in (0, 0.06)
+    ]
     rows += [[0.56, 0.49, 0.03, 0.05, 0.5, 40, 38, 36, 1.0]]
     rows += [[0.34 + 0.07 * k, 0.66, 0.008, 0.06, 0.0, 40, 38, 36, 1.0] for k in range(4)]
     for k in range(9):

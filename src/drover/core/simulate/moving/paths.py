@@ -43,7 +43,12 @@ def mast_in_wind(
 
 
 def drone_over(
-    centre: tuple[float, float], size: tuple[int, int], seed: int, *, reach: tuple[float, float], zooms: tuple[float, float]
+    centre: tuple[float, float],
+    size: tuple[int, int],
+    seed: int,
+    *,
+    reach: tuple[float, float],
+    zooms: tuple[float, float],
 ) -> ViewPath:
     """A slow flight round a place: pans by up to ``reach`` px each way, zooms between two values, turns a little."""
     rng = np.random.default_rng([seed, 32])

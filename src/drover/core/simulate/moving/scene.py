@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.features.models import apply
+from drover.core.features.models import apply, inverse
 from drover.core.footage.writer import ClipWriter
 from drover.core.formats.box_rows import write_truth
 from drover.core.formats.crossing_rows import write_crossings
@@ -92,7 +92,7 @@ def true_motion(scene: MovingScene) -> Float:
     for shot in scene.shots:
         first = shot.view(shot.first / scene.rate)
         for index in range(shot.first, min(shot.past, scene.frame_count)):
-            out[index] = first @ np.linalg.inv(shot.view(index / scene.rate))
+            out[index] = first @ inverse(shot.view(index / scene.rate))
     return out
 
 
@@ -108,7 +108,7 @@ def draw_moving(scene: MovingScene) -> Iterator[tuple[NDArray[np.uint8], list[Tr
             time = index / scene.rate
             large, _ = renderer.draw(index)
             view = shot.view(time)
-            back = np.linalg.inv(view)
+            back = inverse(view)
             out = np.empty((height, width, 3), np.uint8)
             at = rng.integers(0, 600, 2)
             look_through(large, back, noise, int(at[0]), int(at[1]), out)

@@ -31,7 +31,9 @@ def _large(zoom: float) -> Camera:
     return Camera(zoom=zoom, width=round(WORLD_WIDTH * zoom / 2) * 2, height=round(WORLD_HEIGHT * zoom / 2) * 2)
 
 
-def _one_shot(name: str, seed: int, seconds: float, base: Scene, view: ViewPath, *flats: Flat, over: bool = True) -> MovingScene:
+def _one_shot(
+    name: str, seed: int, seconds: float, base: Scene, view: ViewPath, *flats: Flat, over: bool = True
+) -> MovingScene:
     shot = Shot(0, round(seconds * RATE), base, view, flats, over)
     return MovingScene(name, seed, seconds, RATE, SIZE, (shot,), lines=lines_in_picture(base, view(0.0), SIZE))
 
@@ -46,9 +48,7 @@ def sway(seed: int = 31, seconds: float = 30.0) -> MovingScene:
 def drone(seed: int = 32, seconds: float = 30.0) -> MovingScene:
     """A drone that pans and zooms over the flock as it comes through the gap."""
     large = _large(1.6)
-    view = drone_over(
-        (0.49 * large.width, 0.52 * large.height), SIZE, seed, reach=(170.0, 70.0), zooms=(0.78, 1.0)
-    )
+    view = drone_over((0.49 * large.width, 0.52 * large.height), SIZE, seed, reach=(170.0, 70.0), zooms=(0.78, 1.0))
     return _one_shot("drone", seed, seconds, gap(seed, seconds, camera=large), view)
 
 
@@ -83,7 +83,7 @@ def brand(seed: int = 34, seconds: float = 20.0) -> MovingScene:
     def pose(time: float) -> tuple[Float, float, float, float]:
         """Middle of the sign in the large view, its width there, its turn and its yaw."""
         share = time / seconds
-        x = tree[0] + zoom * 78.0 * (time - 0.62 * seconds)
+        x = tree[0] + zoom * 36.0 * (time - 0.62 * seconds) * 20.0 / seconds
         y = tree[1] + 6.0 + 26.0 * np.sin(0.5 * time + begin[0]) * min(1.0, abs(share - 0.62) * 5)
         width = zoom * 100.0 * (0.72 + 0.5 * share)
         turn = 0.3 * np.sin(0.6 * time + begin[1])
