@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 
 from drover.app.counting_now import CountingNow
 from drover.app.engine_work import Fitted, Linked, Scored, fit_ground, link, merged_so_far, score_all
+from drover.app.following import Following
 from drover.app.held import Held
 from drover.app.jobs import LatestJob
 from drover.app.known_results import KnownResults
@@ -64,6 +65,10 @@ class Engine(QObject):
             job.done.connect(done)
         self._partial.connect(self._on_partial)
         self._progress.connect(self._on_progress)
+        self.following = Following(store, self)
+        self.following.ready.connect(self._request_link)
+        self.following.failed.connect(self._on_failed)
+        self.following.progressed.connect(self.progressed)
         self._ticket = 0
         self.held: Held | None = None
         self._clear()
@@ -93,6 +98,7 @@ class Engine(QObject):
         """Begin with another clip; nothing of the one before stays."""
         for job in self._jobs:
             job.cancel()
+        self.following.forget()
         self._ticket += 1
         self._clear()
         self.subject, self.recipe, self.settled, self.footage_missing = subject, recipe, True, missing
@@ -231,13 +237,15 @@ class Engine(QObject):
 
     def _request_link(self) -> None:
         subject, detect, recipe = self.subject, self.detect, self.recipe
-        if subject is None or detect is None:
-            return
+        if subject is None or detect is None or not self.following.known(subject, recipe, self.keys["follow"]):
+            return  # with things to follow it goes on when they are followed
         here = Result("detect", self._shown["detect"], detect)
         known = {result.key: result for result in self._known.values() if result.stage != "detect"}
         if not here.key:  # partial: what is made of it must not be taken for the whole
             known = {}
         known[self.keys["detect"]] = here
+        if self.following.result is not None:
+            known[self.following.result.key] = self.following.result
         final = here.key == self.keys["detect"]
         self._link_job.submit(lambda cancelled: link(subject, recipe, here, known, final, cancelled))
         self.states_changed.emit()
@@ -348,5 +356,6 @@ class Engine(QObject):
 
     def close(self) -> None:
         """End all threads."""
+        self.following.close()
         for job in self._jobs:
             job.close()

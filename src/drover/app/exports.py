@@ -23,6 +23,8 @@ from drover.core.run_files import run_of_kept
 
 if TYPE_CHECKING:
     from drover.app.export_dialog import ExportDialog
+    from drover.app.pair_dialog import PairDialog
+    from drover.app.steady_dialog import SteadyDialog
     from drover.app.video_dialog import VideoDialog
 
 __all__ = ["Exports"]
@@ -87,14 +89,42 @@ class Exports:
         dialog.show()
         return dialog
 
+    def ask_steady(self) -> SteadyDialog | None:
+        """Ask how the clip is to be steadied, and write it."""
+        from drover.app.steady_dialog import SteadyDialog
+
+        clip, detect = self.session.clip, self.session.detect
+        if clip is None or self.session.clip_missing:
+            return None
+        start = self._folder(clip) / f"{footage_name(Path(clip.path))}-steadied.mp4"
+        motion = None if detect is None else detect.motion
+        dialog = SteadyDialog(clip, motion, self.session.recipe.camera, self.session.frame, start, self._window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+        return dialog
+
+    def ask_pair(self) -> PairDialog | None:
+        """Hold the frame shown against one after it."""
+        from drover.app.pair_dialog import PairDialog
+
+        clip = self.session.clip
+        if clip is None or self.session.clip_missing:
+            return None
+        if clip.frame_count < 2:
+            self.session.message_raised.emit("the clip has one frame: there is none to hold it against")
+            return None
+        frame = min(self.session.frame, clip.frame_count - 2)
+        dialog = PairDialog(clip, frame, self.session.recipe.camera.motion, self._window)
+        dialog.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        dialog.show()
+        return dialog
+
     def close(self) -> None:
         """Stop what is being written; an unfinished video leaves nothing behind."""
-        from drover.app.export_dialog import ExportDialog
-        from drover.app.video_dialog import VideoDialog
+        from drover.app.work_dialog import WorkDialog
 
-        for kind in (VideoDialog, ExportDialog):
-            for dialog in self._window.findChildren(kind):
-                dialog.close()
+        for dialog in self._window.findChildren(WorkDialog):
+            dialog.close()
 
     def ask_proof(self) -> None:
         """Ask where to, and save a picture of all lines and zones for someone else to check."""

@@ -57,6 +57,7 @@ def _file_menu(window: MainWindow) -> None:
         ("&Bring in boxes…", asking.boxes, None), ("Load &truth…", asking.truth, None),
         ("E&xport…", exports.ask_files, "Ctrl+E"), ("Save &picture of the field…", exports.ask_picture, None),
         ("Save &video of the field…", exports.ask_video, None),
+        ("Save steadied vi&deo…", exports.ask_steady, None),
         ("Save proof pict&ure…", exports.ask_proof, None), ("Load true c&rossings…", asking.true_crossings, None),
         ("Load &recipe…", asking.recipe, None), ("Write r&ecipe…", asking.write_recipe, None), None,
         ("&Quit", window.close, "Ctrl+Q"),
@@ -100,6 +101,7 @@ def _edit_menu(window: MainWindow) -> None:
     edit.addSeparator()
     _action(window, edit, "New counting &line", window.new_line, "L")
     _action(window, edit, "New &zone", window.new_zone, "Z")
+    _action(window, edit, "&Follow a thing", window.things.draw, "B")
     edit.addSeparator()
     _action(window, edit, "&Preferences…", lambda: PreferencesDialog(window.session.store, window).show())
 
@@ -107,6 +109,7 @@ def _edit_menu(window: MainWindow) -> None:
 def _view_menu(window: MainWindow) -> None:
     view = window.menuBar().addMenu("&View")
     _action(window, view, "&Audit the crossings", window.show_audit, "Ctrl+A")
+    _action(window, view, "Look at a &pair of frames", window.exports.ask_pair, None)
     _action(window, view, "Show the &whole picture", window.field.fit, "0")
     window.split_action = _action(window, view, "&Split the field", window.split_field, "\\")
     window.full = _action(window, view, "&Full field", window.full_field, "F")

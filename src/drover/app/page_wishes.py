@@ -19,6 +19,11 @@ def connect_page(window: MainWindow, name: str) -> None:
         dials.detect.area_wanted.connect(window.start_area)
     elif name == "track":
         dials.track.exits.area_wanted.connect(window.start_area)
+        dials.track.follow.box_wanted.connect(window.start_box)
+        dials.track.follow.picture_wanted.connect(window.things.ask_picture)
+    elif name == "footage":
+        dials.footage.camera.pair_wanted.connect(window.exports.ask_pair)
+        dials.footage.camera.steady_wanted.connect(window.exports.ask_steady)
     elif name == "count":
         dials.count.new_line_wanted.connect(window.new_line)
         dials.count.new_zone_wanted.connect(window.new_zone)

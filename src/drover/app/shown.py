@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QObject
 
 from drover.app.document_store import DocumentStore
@@ -144,6 +146,12 @@ class Shown(QObject):
     def selected(self) -> int | None:
         """The identity chosen."""
         return self.view.selected
+
+    @property
+    def to_scene(self) -> NDArray[np.float64] | None:
+        """From the px of the picture shown to those of the scene, (3, 3); None where the camera stands."""
+        motion = None if self.detect is None else self.detect.motion
+        return None if motion is None else motion.to_scene[min(self.frame, len(motion) - 1)]
 
     def state_of(self, stage: str) -> str:
         """State of a stage's result, one of :class:`StageState`."""

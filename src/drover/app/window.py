@@ -45,6 +45,7 @@ from drover.app.sources.ways import NETWORK
 from drover.app.status import StatusLine
 from drover.app.strip import StageStrip
 from drover.app.theme import dress
+from drover.app.things import Things
 from drover.app.welcome import Welcome
 from drover.core.examples import example
 from drover.core.footage.images import footage_name
@@ -73,7 +74,7 @@ class MainWindow(QMainWindow):
         self._thumbs_age = QElapsedTimer()
         self._thumbs_age.start()
         self._build()
-        self.asking, self.sources = Asking(self), SourceOpener(self)
+        self.asking, self.sources, self.things = Asking(self), SourceOpener(self), Things(self)
         self.guide = Guide(self)
         self.above.addWidget(self.guide)
         build_menus(self)
@@ -287,7 +288,8 @@ class MainWindow(QMainWindow):
         """Draw a box with the next drag on the field."""
         if self.session.clip is not None:
             self.field.start_box(kind)
-            self.hint(f"drag a box round one {self.session.recipe.words.one}; Esc gives up")
+            one = "the thing to follow" if kind == "thing" else f"one {self.session.recipe.words.one}"
+            self.hint(f"drag a box round {one}; Esc gives up")
 
     def hint(self, words: str) -> None:
         """Say for a while what the mouse does now."""

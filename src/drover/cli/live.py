@@ -24,7 +24,7 @@ from drover.core.live_session.kept import read_live
 from drover.core.live_session.session import LiveSession
 from drover.core.recipe import Recipe
 from drover.core.run_files import ready_folder
-from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
+from drover.core.simulate.names import MOVING_NAMES, SCENE_NAMES, WORLD_NAMES
 
 __all__ = ["play_stand_in", "run_live", "send_again"]
 
@@ -109,7 +109,7 @@ def play_stand_in(what: str, port: int, faults: tuple[str, ...], seconds: float)
     wrong = tuple(fault_of(text) for text in faults)
     with tempfile.TemporaryDirectory(prefix="drover-stand-in-") as draft:
         clip = Path(what)
-        if what in (*SCENE_NAMES, *WORLD_NAMES) and not clip.exists():
+        if what in (*SCENE_NAMES, *MOVING_NAMES, *WORLD_NAMES) and not clip.exists():
             with shown_progress(f"draw {what}") as show:
                 draw_scene(what, Path(draft), {}, lambda done, total: show.update(done, total))
             clip = Path(draft) / f"{what}.mp4"

@@ -28,7 +28,7 @@ from drover.core.formats.box_rows import read_tracks, read_truth
 from drover.core.recipe import Recipe, ScoreSettings, read_recipe
 from drover.core.run_files import ready_folder, write_run
 from drover.core.score.spans import score_result
-from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
+from drover.core.simulate.names import MOVING_NAMES, SCENE_NAMES, WORLD_NAMES
 
 __all__ = ["app", "main"]
 
@@ -182,7 +182,9 @@ def survey(
 
 @app.command()
 def simulate(
-    scene: Annotated[str, typer.Argument(metavar="SCENE", help=", ".join((*SCENE_NAMES, *WORLD_NAMES)) + ".")],
+    scene: Annotated[
+        str, typer.Argument(metavar="SCENE", help=", ".join((*SCENE_NAMES, *MOVING_NAMES, *WORLD_NAMES)) + ".")
+    ],
     out: Annotated[Path, typer.Option(help="Folder for clip, truth, crossings and recipe.")],
     seed: Annotated[int | None, typer.Option(min=0, help="Others in the same place.")] = None,
     seconds: Annotated[float | None, typer.Option(help="Length of the clip, s.")] = None,

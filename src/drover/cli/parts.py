@@ -27,7 +27,7 @@ from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import Recipe, read_recipe
 from drover.core.run import ClipRun, run_clip
 from drover.core.run_files import write_run
-from drover.core.simulate.names import SCENE_NAMES, WORLD_NAMES
+from drover.core.simulate.names import MOVING_NAMES, SCENE_NAMES, WORLD_NAMES
 from drover.core.types import Crossings, Detections, Truth
 
 __all__ = ["draw_scene", "headless_demo", "link_boxes", "report", "run_one", "size_of", "window"]
@@ -47,6 +47,8 @@ def draw_scene(
         When there is none of that name, or it has no such option.
     """
     from drover.core.simulate.farm import build_scene
+    from drover.core.simulate.moving.scene import write_moving
+    from drover.core.simulate.moving.scenes import build_moving
     from drover.core.simulate.worlds.casting import Options
     from drover.core.simulate.worlds.scenes import build_world
     from drover.core.simulate.worlds.world import write_world
@@ -57,9 +59,13 @@ def draw_scene(
         write_world(world, out, progress=progress)
         return world.frame_count, len(world.movers)
     beyond = sorted(set(options) - {"seed", "seconds"})
-    if beyond and name in SCENE_NAMES:
+    if beyond and name in (*SCENE_NAMES, *MOVING_NAMES):
         raise DroverError(f"scene '{name}' is drawn in one way; leave out --{beyond[0]}")
     seed, seconds = options.get("seed"), options.get("seconds")
+    if name in MOVING_NAMES:
+        moving = build_moving(name, seed=None if seed is None else int(seed), seconds=seconds)
+        write_moving(moving, out, progress=progress)
+        return moving.frame_count, len(moving.actors)
     made = build_scene(name, seed=None if seed is None else int(seed), seconds=seconds)
     write_scene(made, out, progress=progress)
     return made.frame_count, len(made.actors)

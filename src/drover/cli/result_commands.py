@@ -86,4 +86,17 @@ def export(
         print(line)
 
 
-RESULT_COMMANDS: dict[str, Callable[..., Any]] = {"batch": batch, "export": export}
+def steady(
+    clip: Annotated[Path, typer.Argument(metavar="CLIP", help="A video whose camera moves, or that was turned.")],
+    out: Annotated[Path, typer.Option(help="Video to write; its name ends in .mp4 or .webm.")],
+    way: Annotated[str, typer.Option(help="hold: against one picture; calm: only the shaking goes.")] = "hold",
+    frame: Annotated[int, typer.Option(min=1, help="The picture that the others are held against.")] = 1,
+    recipe: Annotated[Path | None, typer.Option(help="Recipe (TOML), for what a motion may be.")] = None,
+) -> None:
+    """Write a clip with its camera's motion taken out."""
+    from drover.cli.steady import steady_clip
+
+    print(steady_clip(clip, out, way, frame - 1, read_recipe(recipe) if recipe else Recipe()))
+
+
+RESULT_COMMANDS: dict[str, Callable[..., Any]] = {"batch": batch, "export": export, "steady": steady}

@@ -84,15 +84,17 @@ class _DetectPass:
     ) -> None:
         self.clip, self.span, self.motion = clip, span, motion
         self.first, self.past = span or (0, clip.frame_count)
-        stations = make_stations(motion) if motion is not None else ()
-        self._ground = None if motion is None else self._ground_of(settings, stations[0])
+        stations = make_stations(motion) if motion is not None else None
+        self._ground = self._ground_of(settings, stations[0]) if stations else None
         survey = self._survey(settings)
         empty = None if survey is None else survey.empty
         self.taken = resolve_detect(settings, survey)
         self.said = () if survey is None else survey.words
+        if motion is not None:
+            self.said = (*motion.words, *self.said)
         self.view = None if survey is None else survey.view
         self.detector: Detector | SteadyDetector
-        if motion is not None:
+        if motion is not None and stations:
             self.detector = SteadyDetector(self.taken, motion, stations, self._scene_of)
             self._ground_for = stations[0].first
         else:
@@ -184,7 +186,7 @@ class _DetectPass:
     def _words(self) -> tuple[str, ...]:
         """What the survey said, and what was seen only on the way."""
         cuts = self.rows.cuts
-        if not cuts:
+        if not cuts or self.motion is not None:
             return self.said
         first, times = float(self.clip.times[cuts[0]]), "once" if len(cuts) == 1 else f"{len(cuts)} times"
         word = f"The film is cut {times}, first at {first:.1f} s: each shot has a ground of its own."

@@ -153,6 +153,6 @@ def _from_store(arrays: dict[str, NDArray], facts: dict[str, object]) -> tuple[F
     out = []
     for k, fact in enumerate(facts["things"]):  # type: ignore[arg-type, var-annotated]
         reason = {int(frame): str(text) for frame, text in fact["reason"].items()}
-        columns = (np.asarray(arrays[f"{name}_{k}"]) for name in ("outline", "state", "sure"))
-        out.append(FollowedThing(str(fact["name"]), *columns, reason, str(fact["refused"])))
+        outline, state, sure = (np.asarray(arrays[f"{name}_{k}"]) for name in ("outline", "state", "sure"))
+        out.append(FollowedThing(str(fact["name"]), outline, state, sure, reason, str(fact["refused"])))
     return tuple(out)

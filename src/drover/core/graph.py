@@ -19,13 +19,7 @@ from pydantic import BaseModel
 
 from drover.core.bodies.movers import words_of_movers
 from drover.core.bodies.settle import settle
-from drover.core.camera.in_scene import (
-    detections_in_picture,
-    detections_in_scene,
-    scene_boxes,
-    tracks_in_picture,
-    tracks_in_scene,
-)
+from drover.core.camera import in_scene
 from drover.core.camera.motion import CameraMotion
 from drover.core.camera_pass import camera_of
 from drover.core.count import lines
@@ -196,7 +190,7 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
     lying = _still(found)
     settled = settle(lying, times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
     if found.motion is not None:
-        settled = detections_in_picture(settled, found.motion)
+        settled = in_scene.detections_in_picture(settled, found.motion)
     went, of = len(found.detections) - len(settled), len(found.detections)
     gone = f"{grouped(went)} of {grouped(of)} detections went"
     word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
@@ -206,7 +200,7 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
 
 def _still(found: DetectResult) -> Detections:
     """The detections where they lie in the scene, in which what stands keeps its place however the camera moves."""
-    return found.detections if found.motion is None else detections_in_scene(found.detections, found.motion)
+    return found.detections if found.motion is None else in_scene.detections_in_scene(found.detections, found.motion)
 
 
 def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
@@ -228,7 +222,7 @@ def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Link
     settings = _track_taken(recipe, inputs)
     tracks = fold_tracks(_still(found), times, clip.rate, settings, cancelled=call.cancelled)
     if found.motion is not None:
-        tracks = tracks_in_picture(tracks, found.motion)
+        tracks = in_scene.tracks_in_picture(tracks, found.motion)
     notes = input_notes(found.detections, clip.times) if found.finished else ()
     return Linked(tracks, notes, settings)
 
@@ -244,8 +238,8 @@ def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Trac
     times = shot_times(subject.clip.times, found.cuts)
     if found.motion is None:
         return finish(linked.tracks, times, linked.taken, found.detections.frozen())
-    lying = tracks_in_scene(linked.tracks, found.motion)
-    return tracks_in_picture(finish(lying, times, linked.taken, _still(found).frozen()), found.motion)
+    lying = in_scene.tracks_in_scene(linked.tracks, found.motion)
+    return in_scene.tracks_in_picture(finish(lying, times, linked.taken, _still(found).frozen()), found.motion)
 
 
 def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
@@ -256,7 +250,7 @@ def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Trac
         return tracks
     motion: CameraMotion | None = inputs["detect"].motion
     tracks = with_things(tracks, inputs["follow"])
-    return tracks if motion is None else replace(tracks, scene_box=scene_boxes(tracks, motion))
+    return tracks if motion is None else replace(tracks, scene_box=in_scene.scene_boxes(tracks, motion))
 
 
 def _follow(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> tuple[FollowedThing, ...]:

@@ -150,10 +150,11 @@ class FrameProbe:
         first, state = replay_frames(self._result, frame)
         if first <= self._at < frame:
             first = self._at + 1
-        elif state is not None and isinstance(self._detector, SteadyDetector):
-            self._detector.restore(state, first)
         elif state is not None:
-            self._detector.restore(state)
+            if isinstance(self._detector, SteadyDetector):
+                self._detector.restore(state, first)
+            else:
+                self._detector.restore(state)
         else:
             self._detector = self._fresh()
         for picture in self._reader.frames(first):

@@ -12,6 +12,8 @@ from dataclasses import replace
 import numpy as np
 
 from drover.core.bodies.settle import settle
+from drover.core.camera.canvas import lay_on, runs_along, show_ground
+from drover.core.camera.follower import CameraFollower
 from drover.core.count.lines import count_crossings
 from drover.core.count.zones import find_visits
 from drover.core.detect.blobs import Blobs
@@ -20,6 +22,12 @@ from drover.core.detect.detector import Detector
 from drover.core.detect.overlaps import remove_overlaps
 from drover.core.detect.size_rules import join_fragments
 from drover.core.detect.still import edge_strengths
+from drover.core.features.binary import describe_binary
+from drover.core.features.histograms import describe_gradients
+from drover.core.features.matching import match
+from drover.core.features.scales import DETECTORS, find_points
+from drover.core.follow.follower import ThingFollower
+from drover.core.follow.thing import thing_from_picture
 from drover.core.footage.colours import fill_planes, spread_to_four
 from drover.core.footage.planes import expand_luma
 from drover.core.footage_types import Frame
@@ -44,6 +52,7 @@ from drover.core.simulate.farm import build_scene
 from drover.core.simulate.render import Renderer
 from drover.core.simulate.worlds.scenes import build_world
 from drover.core.simulate.worlds.world import draw_world
+from drover.core.steady_survey import borrow
 from drover.core.strokes import draw_stroke
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import survey_of
@@ -61,6 +70,7 @@ __all__ = ["warm_kernels"]
 def warm_kernels() -> None:
     """Call every kernel once with the types it meets at work."""
     _warm_detect()
+    _warm_camera()
     _warm_tables()
     _warm_track()
 
@@ -159,6 +169,30 @@ def _warm_tracker(settings: TrackSettings) -> None:
     lost.returned(living, 0, 2.0)
 
 
+def _warm_camera() -> None:
+    """A picture that moves by some px, and a thing on it: every kernel of points, of the camera and of following."""
+    rng = np.random.default_rng(1)
+    small = rng.integers(0, 255, (60, 80)).astype(np.uint8)
+    large = np.ascontiguousarray(np.kron(small, np.ones((4, 4), np.uint8)))
+    after = np.ascontiguousarray(np.roll(large, 2, axis=1))
+    follower = CameraFollower((320, 240))
+    for time, grey in enumerate((large, after)):
+        follower.step(grey, 0.04 * time)
+    for name in DETECTORS:
+        points = find_points(large, name, most=60, rungs=2)
+        for describe in (describe_binary, describe_gradients):
+            match(describe(large, points), describe(large, points))
+    plane, tilt = large.copy(), np.array([[1.0, 0.0, 1.0], [0.0, 1.0, 1.0], [1e-6, 0.0, 1.0]])
+    for back in (np.eye(3), tilt):
+        lay_on(large, back, np.zeros(large.shape, np.float32), plane)
+    show_ground(large > 200, np.zeros(large.shape, np.float32), plane)
+    runs_along(np.array([[2, 1, 5]], np.int16), np.ones(1, np.int64), np.eye(3), (0, 0), (9, 9))
+    borrow(np.zeros((2, 4, 4), np.uint8), np.eye(4, dtype=np.uint8)[None].repeat(2, 0))
+    thing = ThingFollower(thing_from_picture(large), (320, 240), np.eye(3))
+    for time, grey in enumerate((large, after)):
+        thing.step(grey, 0.04 * time)
+
+
 def _warm_tables() -> None:
     """Two walks across each other as a finished table: every kernel of Count, of Score and of the moments."""
     frames = 40
@@ -205,7 +239,9 @@ def _warm_score(tracks: Tracks) -> None:
 def _compile_in_two() -> None:
     """Both halves at once, each in a process of its own: compiling keeps one core busy for minutes."""
     with ProcessPoolExecutor(2) as pool:
-        for half in [pool.submit(work) for work in (_warm_track, _warm_detect, _warm_tables, _warm_drawing)]:
+        for half in [
+            pool.submit(work) for work in (_warm_track, _warm_detect, _warm_camera, _warm_tables, _warm_drawing)
+        ]:
             half.result()
 
 

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
+from drover.core.follow.table import FollowedThing
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import Call, Subject, run_stage
 from drover.core.progress import IsCancelled, OnProgress, never, quiet
@@ -31,6 +32,7 @@ class ClipRun:
     notes: tuple[str, ...] = ()
     counted: Counted | None = None
     track_taken: TrackSettings | None = None
+    things: tuple[FollowedThing, ...] = ()
 
 
 def detections_of(clip: ClipInfo, recipe: Recipe) -> Detections:
@@ -82,5 +84,5 @@ def run_clip(
     return ClipRun(
         clip, recipe, detect, made["edits"].value, counted.crossings,
         made["score"].value if truth is not None else None, seconds, (*detect.notes, *made["track"].value.notes),
-        counted, made["track"].value.taken,
+        counted, made["track"].value.taken, made["follow"].value if "follow" in made else (),
     )  # fmt: skip

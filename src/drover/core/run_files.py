@@ -13,15 +13,18 @@ import numba
 import numpy as np
 
 from drover import __version__
+from drover.core.camera.motion import state_words
 from drover.core.count.intervals import interval_rows
 from drover.core.count.rows import alarm_rows, usual_interval, visit_rows, way_rows
 from drover.core.count.tallies import tally_rows
 from drover.core.document import KeptRun
 from drover.core.errors import DroverError
+from drover.core.follow.table import write_followed
 from drover.core.footage_types import ClipInfo
 from drover.core.formats.box_rows import write_detections, write_tracks
 from drover.core.formats.count_tables import ALARM_COLUMNS, INTERVAL_COLUMNS, WAY_COLUMNS, ZONE_COLUMNS, write_table
 from drover.core.formats.crossing_rows import write_counts, write_crossings
+from drover.core.formats.motion_rows import write_motion
 from drover.core.recipe import Recipe
 from drover.core.run import ClipRun
 
@@ -29,7 +32,7 @@ __all__ = ["ready_folder", "run_facts", "run_of_kept", "versions", "write_run"]
 
 FILES = (
     "detections.csv", "tracks.csv", "crossings.csv", "counts.csv", "zones.csv", "intervals.csv", "alarms.csv",
-    "ways.csv", "score.json", "run.json",
+    "ways.csv", "camera.csv", "followed.csv", "score.json", "run.json",
 )  # fmt: skip
 
 
@@ -69,6 +72,8 @@ def run_facts(run: ClipRun) -> dict[str, object]:
         "frames": run.clip.frame_count,
         "duration": round(run.clip.duration, 3),
         "identities": len(run.tracks.paths.identity),
+        "camera": None if run.detect.motion is None else run.detect.motion.facts,
+        "followed": [thing.facts for thing in run.things],
         "frames_read": run.detect.frames_read,
         "seconds": run.seconds,
         "notes": [*run.clip.notes, *run.notes],
@@ -124,6 +129,7 @@ def _cannot(folder: Path, error: OSError) -> DroverError:
 def _write_all(run: ClipRun, folder: Path, interval: float | None) -> list[str]:
     names = ["detections.csv", "tracks.csv", "crossings.csv", "counts.csv"]
     names += _write_counted(run, folder, interval)
+    names += _write_seen(run, folder)
     write_detections(folder / names[0], run.detect.detections)
     write_tracks(folder / names[1], run.tracks)
     write_crossings(folder / names[2], run.crossings)
@@ -133,6 +139,18 @@ def _write_all(run: ClipRun, folder: Path, interval: float | None) -> list[str]:
         _write_json(folder / names[-1], run.score.as_dict())
     _write_json(folder / "run.json", run_facts(run))
     return [*names, "run.json"]
+
+
+def _write_seen(run: ClipRun, folder: Path) -> list[str]:
+    """The camera's motion where it moves, and the outlines of what was followed by its look."""
+    names, motion = [], run.detect.motion
+    if motion is not None:
+        write_motion(folder / "camera.csv", motion.to_scene, state_words(motion.state))
+        names.append("camera.csv")
+    if run.things:
+        write_followed(folder / "followed.csv", run.things)
+        names.append("followed.csv")
+    return names
 
 
 def _write_counted(run: ClipRun, folder: Path, interval: float | None) -> list[str]:

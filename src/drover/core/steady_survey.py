@@ -18,7 +18,7 @@ from drover.core.survey.samples import Samples
 from drover.core.survey.survey import Survey, survey_of
 from drover.core.survey_pass import LEAST, read_samples
 
-__all__ = ["StationGround", "steadied_samples", "survey_station"]
+__all__ = ["StationGround", "borrow", "steadied_samples", "survey_station"]
 
 AROUND = 6.0  # s before and after a short stretch in which its ground is looked for as well
 LONG = 10.0  # s from which a stretch is long enough to know its own ground
@@ -88,12 +88,12 @@ def steadied_samples(
         if chroma is not None and samples.chroma is not None:
             for plane in range(2):
                 lay_on(samples.chroma[row, plane], half_size(back), half, chroma[k, plane])
-    _borrow(grey, reached)
+    borrow(grey, reached)
     if chroma is not None:
         seen = np.ascontiguousarray(reached[:, ::2, ::2][:, : height // 2, : width // 2])
         for plane in range(2):
             part = np.ascontiguousarray(chroma[:, plane])
-            _borrow(part, seen)
+            borrow(part, seen)
             chroma[:, plane] = part
     return Samples(grey, chroma, samples.time[rows], samples.frame[rows]), reached.sum(axis=0, dtype=np.int64)
 
@@ -123,7 +123,7 @@ def _useful(motion: CameraMotion, station: Station, frame: int) -> bool:
 
 
 @njit(cache=True, nogil=True)
-def _borrow(planes: NDArray[np.uint8], reached: NDArray[np.uint8]) -> None:  # pragma: no cover
+def borrow(planes: NDArray[np.uint8], reached: NDArray[np.uint8]) -> None:  # pragma: no cover
     """Where a picture does not reach, what others show there, turn by turn, in place; (n, height, width) both."""
     n, height, width = planes.shape
     have = np.empty(n, np.int64)

@@ -223,8 +223,7 @@ class Tracks(_FrameRows):
     nearest_refused : (refusals,) float32, distance of the nearest detection where a confirmed track found none
     margin : (rows,) float32, by how much the link beats its runner-up in cost; infinite without a rival
     nis : (rows,) float32, normalised innovation squared of the link; 2 on average when the noises are right
-    scene_box : (rows, 4) float32, where the box lies in the scene, px of its shot's first picture; None where the
-        camera stands, and the scene is the picture
+    scene_box : (rows, 4) float32, px, where it lies in its shot's first picture; None where the camera stands
     """
 
     frame_start: Int
@@ -247,7 +246,7 @@ class Tracks(_FrameRows):
 
     @property
     def lying(self) -> Float32:
-        """(rows, 4) float32 px, the boxes where they lie in the scene, in which the ground stands still."""
+        """(rows, 4) float32 px, the boxes in the scene, where the ground stands still."""
         return self.box if self.scene_box is None else self.scene_box
 
     @cached_property
@@ -286,22 +285,8 @@ class Tracks(_FrameRows):
 def only_frames(tracks: Tracks, span: tuple[int, int]) -> Tracks:
     """Tracks with nothing in them outside a span of frames (first, one past the last)."""
     first, past = (int(tracks.frame_start[min(max(edge, 0), tracks.frame_count)]) for edge in span)
-    columns = [
-        name
-        for name in (
-            "identity",
-            "box",
-            "state",
-            "detection",
-            "confidence",
-            "class_id",
-            "distance",
-            "margin",
-            "nis",
-            "scene_box",
-        )
-        if getattr(tracks, name) is not None
-    ]
+    names = ("identity", "box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis")
+    columns = [name for name in (*names, "scene_box") if getattr(tracks, name) is not None]
     return replace(
         tracks,
         frame_start=np.clip(tracks.frame_start - first, 0, past - first),

@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
+from drover.app.dials.camera_card import CameraCard
 from drover.app.dials.parts import Card, muted
 from drover.app.dials.survey_card import SurveyCard
 from drover.app.session import Session
@@ -38,6 +39,9 @@ class FootageFacts(QWidget):
             value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self.grid.addWidget(value, row, 1)
             self.values[name] = value
+        self.camera = CameraCard(session)
+        column.addWidget(self.camera)
+        column.setSpacing(9)
         self.survey = SurveyCard(session)
         column.addWidget(self.survey)
         session.clip_changed.connect(self._show)

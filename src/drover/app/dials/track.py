@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QListWidget, QListWidgetItem
 
 from drover.app.dials.evidence_plot import EvidencePlot
 from drover.app.dials.exits import ExitCard
+from drover.app.dials.follow_card import FollowCard
 from drover.app.dials.noise import NoisePlot
 from drover.app.dials.parts import Card, Folded, muted, notice
 from drover.app.dials.settings import SettingsPage
@@ -38,6 +39,8 @@ class TrackDials(SettingsPage):
         self._add_gaps()
         self._add_motion()
         self._add_cost()
+        self.follow = FollowCard(session)
+        self.column.addWidget(self.follow)
         self.exits = ExitCard(session)
         self.column.addWidget(self.exits)
         self._add_life()

@@ -9,6 +9,7 @@ from typing import Literal
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
 
+from drover.app.field.ground_view import view_on
 from drover.app.field.view_transform import ViewTransform
 from drover.app.session import Session
 from drover.app.theme import DAY, FIELD, colour, number_font
@@ -56,9 +57,7 @@ class AreaEditor:
         if len(self.corners) >= 3 and self._near_first(point, view):
             self.finish()
             return
-        at = view.to_picture(point)
-        x, y = at.x() / view.picture_width, at.y() / view.picture_height
-        self.corners.append((round(min(max(x, 0.0), 1.0), 4), round(min(max(y, 0.0), 1.0), 4)))
+        self.corners.append(self._view(view).fraction_at(point))
         if self.kind == "ground" and len(self.corners) == 4:
             self.finish()
 
@@ -108,6 +107,7 @@ class AreaEditor:
         self._draw_ground(painter, view)
         if not self.corners:
             return
+        view = self._view(view)
         points = [self._at(corner, view) for corner in self.corners]
         if self._mouse is not None:
             points.append(self._mouse)
@@ -141,7 +141,7 @@ class AreaEditor:
 
     def _draw_ground(self, painter: QPainter, view: ViewTransform) -> None:
         """The four points of the ground's measure, numbered."""
-        points = self.session.recipe.count.ground.points
+        points, view = self.session.recipe.count.ground.points, view_on(view, self.session.to_scene, "scene")
         painter.setFont(number_font(11, bold=True))
         for number, corner in enumerate(points, 1):
             at = self._at(corner, view)
@@ -168,6 +168,10 @@ class AreaEditor:
     def _edit(self, kind: AreaKind, areas: list[list[tuple[float, float]]], what: str) -> None:
         self.session.edit(with_value(self.session.recipe, PATHS[kind], areas), what)
 
+    def _view(self, view: ViewTransform) -> ViewTransform:
+        """The view in which the area being drawn is given: zones and the ground's measure stand on the ground."""
+        return view_on(view, self.session.to_scene, "scene" if self.kind in ("zone", "ground") else "picture")
+
     def _at(self, corner: tuple[float, float], view: ViewTransform) -> QPointF:
         return view.to_widget(corner[0] * view.picture_width, corner[1] * view.picture_height)
 
@@ -181,4 +185,4 @@ class AreaEditor:
         return path
 
     def _near_first(self, point: QPointF, view: ViewTransform) -> bool:
-        return math.hypot(*(self._at(self.corners[0], view) - point).toTuple()) <= CLOSE
+        return math.hypot(*(self._at(self.corners[0], self._view(view)) - point).toTuple()) <= CLOSE

@@ -1,7 +1,8 @@
-"""One object near and one far, drawn on the field: the sizes that limits follow."""
+"""Boxes drawn on the field: one object near and one far, whose sizes limits follow; and a thing to be followed."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Literal
 
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -14,17 +15,21 @@ from drover.core.recipe import value_of, with_value
 
 __all__ = ["BoxEditor", "BoxKind"]
 
-BoxKind = Literal["near", "far"]
+BoxKind = Literal["near", "far", "thing"]
 PATHS: dict[BoxKind, str] = {"near": "detect.size.near_box", "far": "detect.size.far_box"}
 LEAST = 4.0  # widget px: a smaller drag is a slip of the hand
 
 
 class BoxEditor:
-    """Draws the near and the far box; the field passes it the mouse. ``shown`` says whether they are on screen."""
+    """Draws boxes; the field passes it the mouse. ``shown`` says whether the near and the far one are on screen.
+
+    A thing to be followed is told to ``thing_marked``, in fractions of the picture.
+    """
 
     def __init__(self, session: Session) -> None:
         self.session = session
         self.kind: BoxKind | None = None
+        self.thing_marked: Callable[[list[float]], None] = lambda box: None
         self.shown = False
         self._from: QPointF | None = None
         self._to: QPointF | None = None
@@ -65,6 +70,9 @@ class BoxEditor:
             at = view.to_picture(corner)
             corners += [round(at.x() / view.picture_width, 4), round(at.y() / view.picture_height, 4)]
         held = [min(max(value, 0.0), 1.0) for value in corners]
+        if kind == "thing":
+            self.thing_marked(held)
+            return
         self.session.edit(
             with_value(self.session.recipe, PATHS[kind], held), f"draw the {kind} {self.session.recipe.words.one}"
         )
@@ -75,7 +83,7 @@ class BoxEditor:
         if self._from is not None and self._to is not None:
             painter.setPen(QPen(QColor("#FFFFFF"), 1.6, Qt.PenStyle.DashLine))
             painter.drawRect(QRectF(self._from, self._to).normalized())
-        if not (self.shown or self.drawing):
+        if not (self.shown or self.kind in PATHS):
             return
         painter.setFont(number_font(11, bold=True))
         for kind, path in PATHS.items():

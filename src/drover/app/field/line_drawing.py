@@ -5,9 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
+from drover.app.field.ground_view import view_on
 from drover.app.field.view_transform import ViewTransform
 from drover.app.icons import arrow_path
 from drover.app.theme import DAY, MOSS, NIGHT, OCHRE, colour, number_font
@@ -30,13 +33,17 @@ def draw_lines(
     hover: tuple[int, int] | None = None,
     held: int | None = None,
     totals: Mapping[str, tuple[int, int]] | None = None,
+    to_scene: NDArray[np.float64] | None = None,
 ) -> None:
     """All lines; ``now`` s is the moment up to which running counts go.
 
     ``totals`` are passages forward and back by line, where that is all that is known, as live. ``hover`` is the line
-    and corner under the mouse, corner -1 for the line itself; ``held`` the line that is dragged.
+    and corner under the mouse, corner -1 for the line itself; ``held`` the line that is dragged; ``to_scene`` (3, 3) is
+    that of the picture shown, where the camera moves.
     """
+    picture = view
     for number, line in enumerate(lines):
+        view = view_on(picture, to_scene, line.fixed_to)
         grabbed = hover[1] if hover is not None and hover[0] == number else None
         strong = held == number or grabbed is not None
         corners = view.corners(line.points)
@@ -47,7 +54,7 @@ def draw_lines(
         middle, ahead = arrow_of(line, view)
         _draw_direction(painter, middle, ahead)
         so_far = None if totals is None else totals.get(line.name, (0, 0))
-        _draw_counts(painter, view, line, (known, number), corners, ahead, now, so_far)
+        _draw_counts(painter, picture, line, (known, number), corners, ahead, now, so_far)
         if len(lines) > 1 or line.name:
             _draw_name(painter, max(corners, key=lambda point: point.y()), line.name)
 

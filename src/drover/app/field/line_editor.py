@@ -9,8 +9,9 @@ from dataclasses import dataclass
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
 
+from drover.app.field.ground_view import view_on
 from drover.app.field.line_drawing import arrow_of, draw_lines
-from drover.app.field.view_transform import ViewTransform, distance_to, held
+from drover.app.field.view_transform import ViewTransform, distance_to
 from drover.app.session import Session
 from drover.core.count.edits import with_item, with_new, without_item
 from drover.core.errors import DroverError
@@ -65,12 +66,13 @@ class LineEditor:
     def press(self, point: QPointF, view: ViewTransform, *, bend: bool = False) -> bool:
         """Take hold of what is under the mouse; True when it was a line's. ``bend`` adds a corner there."""
         if self.drawing:
-            self._new_start = self._new_end = view.fraction_at(point)
+            self._new_start = self._new_end = view_on(view, self.session.to_scene, "scene").fraction_at(point)
             return True
         found = self._at(point, view)
         if found is None:
             return False
         line, corner = found
+        view = self._view_of(line, view)
         points = self._lines()[line].points
         if bend and corner < 0:
             corner = self._nearest_segment(point, view, points) + 1
@@ -81,10 +83,11 @@ class LineEditor:
     def move(self, point: QPointF, view: ViewTransform) -> bool:
         """Follow the mouse; True when something on screen changed."""
         if self._new_start is not None:
-            self._new_end = view.fraction_at(point)
+            self._new_end = view_on(view, self.session.to_scene, "scene").fraction_at(point)
             return True
         if self._hold is not None:
-            self._drag(self._fraction_point(point, view))
+            view = self._view_of(self._hold.line, view)
+            self._drag(self._fraction_point(point, view), view)
             return True
         hover = self._at(point, view)
         changed, self.hover = hover != self.hover, hover
@@ -117,7 +120,7 @@ class LineEditor:
     def reverse_at(self, point: QPointF, view: ViewTransform) -> bool:
         """Reverse the line whose arrow is under the mouse."""
         for number in range(len(self._lines())):
-            middle, ahead = arrow_of(self._lines()[number], view)
+            middle, ahead = arrow_of(self._lines()[number], self._view_of(number, view))
             if math.hypot(*(point - (middle + ahead * 14)).toTuple()) <= REACH + 3:
                 self.reverse(number)
                 return True
@@ -133,18 +136,23 @@ class LineEditor:
     def _lines(self) -> tuple[LineSettings, ...]:
         return self.session.recipe.count.line
 
-    def _drag(self, at: QPointF) -> None:
+    def _view_of(self, number: int, view: ViewTransform) -> ViewTransform:
+        """The view that a line is shown in: on the ground, or in the picture."""
+        return view_on(view, self.session.to_scene, self._lines()[number].fixed_to)
+
+    def _drag(self, at: QPointF, view: ViewTransform) -> None:
         hold = self._hold
         assert hold is not None
         dx, dy = at.x() - hold.start.x(), at.y() - hold.start.y()
         moved = list(hold.before)
         if hold.corner >= 0:
             x, y = moved[hold.corner]
-            moved[hold.corner] = (held(x + dx), held(y + dy))
+            moved[hold.corner] = (view.held(x + dx), view.held(y + dy))
         else:
             low_x, high_x = min(x for x, _ in moved), max(x for x, _ in moved)
             low_y, high_y = min(y for _, y in moved), max(y for _, y in moved)
-            dx, dy = min(max(dx, -low_x), 1 - high_x), min(max(dy, -low_y), 1 - high_y)
+            dx, dy = view.held(low_x + dx) - low_x, view.held(low_y + dy) - low_y
+            dx, dy = view.held(high_x + dx) - high_x, view.held(high_y + dy) - high_y
             moved = [(round(x + dx, 5), round(y + dy, 5)) for x, y in moved]
         if any(point != moved[0] for point in moved):
             self._preview(hold.line, tuple(moved))
@@ -153,6 +161,7 @@ class LineEditor:
         self.session.preview(with_item(self.session.recipe, "line", number, {"points": points}))
 
     def _finish_new(self, point: QPointF, view: ViewTransform) -> None:
+        view = view_on(view, self.session.to_scene, "scene")
         start, end = self._new_start, view.fraction_at(point)
         self.drawing, self._new_start = False, None
         assert start is not None
@@ -171,12 +180,12 @@ class LineEditor:
 
     def _at(self, point: QPointF, view: ViewTransform) -> tuple[int, int] | None:
         for number, line in enumerate(self._lines()):
-            corners = view.corners(line.points)
+            corners = self._view_of(number, view).corners(line.points)
             for corner, at in enumerate(corners):
                 if math.hypot(*(at - point).toTuple()) <= REACH:
                     return number, corner
         for number, line in enumerate(self._lines()):
-            corners = view.corners(line.points)
+            corners = self._view_of(number, view).corners(line.points)
             if any(distance_to(point, a, b) <= REACH - 2 for a, b in zip(corners[:-1], corners[1:], strict=True)):
                 return number, -1
         return None
@@ -190,8 +199,12 @@ class LineEditor:
     def draw(self, painter: QPainter, view: ViewTransform, now: float) -> None:
         """All lines with their direction and counts; ``now`` s is the moment up to which running counts go."""
         held = None if self._hold is None else self._hold.line
-        draw_lines(painter, view, self._lines(), self.shown_crossings(), now, hover=self.hover, held=held)
+        draw_lines(
+            painter, view, self._lines(), self.shown_crossings(), now, hover=self.hover, held=held,
+            to_scene=self.session.to_scene,
+        )  # fmt: skip
         if self._new_start is not None and self._new_end is not None:
+            view = view_on(view, self.session.to_scene, "scene")
             ends = [
                 view.to_widget(x * view.picture_width, y * view.picture_height)
                 for x, y in (self._new_start, self._new_end)

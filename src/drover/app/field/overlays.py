@@ -16,6 +16,7 @@ from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen
 from drover.app.field.strokes import Strokes
 from drover.app.field.view_transform import ViewTransform
 from drover.app.theme import CLAY, DAY, FIELD, NIGHT, OCHRE, colour, identity_colour, number_font
+from drover.core.features.models import apply, inverse
 from drover.core.geometry import simplify_outline, trace_outlines
 from drover.core.score.detection import DetectionScore
 from drover.core.track.explain import LinkNote
@@ -143,8 +144,19 @@ def draw_numbers(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: 
         painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, text)
 
 
-def draw_trails(painter: QPainter, view: ViewTransform, tracks: Tracks, times: NDArray[np.float64], frame: int) -> None:
-    """Where the foot points have been, fading with age; dotted where the track coasted."""
+def draw_trails(
+    painter: QPainter,
+    view: ViewTransform,
+    tracks: Tracks,
+    times: NDArray[np.float64],
+    frame: int,
+    to_scene: NDArray[np.float64] | None = None,
+) -> None:
+    """Where the foot points have been, fading with age; dotted where the track coasted.
+
+    Where the camera moves they lie on the ground: ``to_scene`` (3, 3) is that of this picture.
+    """
+    onto = None if to_scene is None or tracks.scene_box is None else inverse(to_scene)
     scale, shift = _onto(view)
     since = int(np.searchsorted(times, times[frame] - TRAIL_SECONDS))
     rows = tracks.rows_of(frame)
@@ -154,8 +166,9 @@ def draw_trails(painter: QPainter, view: ViewTransform, tracks: Tracks, times: N
             first, now = np.searchsorted(tracks.frame[path], (since, frame)).tolist()
             step = 1 + (now - first) // TRAIL_POINTS
             part = path[first + (now - first) % step : now + 1 : step]  # the last point is that of this frame
-            box = tracks.box[part]
-            feet = np.column_stack([(box[:, 0] + box[:, 2]) / 2, box[:, 3]]) * scale + shift
+            box = tracks.box[part] if onto is None else tracks.lying[part]
+            feet = np.column_stack([(box[:, 0] + box[:, 2]) / 2, box[:, 3]])
+            feet = (feet if onto is None else apply(onto, feet.astype(np.float64))) * scale + shift
             coasted = (tracks.state[part] == TrackState.COASTING).tolist()
             tint = identity_colour(identity)
             for begin, past, unseen in _trail_pieces(coasted):

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtGui import QImage, QPainter
 
 from drover.app.field import overlays
 from drover.app.field.line_drawing import draw_lines
+from drover.app.field.things_layer import draw_things
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.field.view_transform import ViewTransform
 from drover.app.field.zone_drawing import draw_zones
+from drover.core.camera.motion import CameraMotion
 from drover.core.count.whole_clip import Counted
+from drover.core.follow.table import FollowedThing
 from drover.core.footage_types import ClipInfo
 from drover.core.recipe import CountSettings
 from drover.core.score.detection import DetectionScore
@@ -37,6 +42,12 @@ class Scene:
     counted: Counted | None = None
     truth: Truth | None = None
     errors: DetectionScore | None = None
+    motion: CameraMotion | None = None
+    things: tuple[FollowedThing, ...] = ()
+
+    def to_scene(self, frame: int) -> NDArray[np.float64] | None:
+        """From the px of a picture to those of the scene, (3, 3); None where the camera stands."""
+        return None if self.motion is None else self.motion.to_scene[min(frame, len(self.motion) - 1)]
 
 
 def draw_results(
@@ -54,7 +65,11 @@ def draw_results(
     if scene.found is not None and "Detections" in shown:
         overlays.draw_detections(painter, view, scene.found, frame)
     if scene.tracks is not None and scene.found is not None:
-        layer.draw(painter, view, shown, scene.tracks, scene.found, scene.clip, gates, frame, chosen)
+        layer.draw(
+            painter, view, shown, scene.tracks, scene.found, scene.clip, gates, frame, chosen, scene.to_scene(frame)
+        )
+    if "Outlines" in shown:
+        draw_things(painter, view, scene.things, frame)
     if "Truth" in shown and scene.truth is not None:
         overlays.draw_truth(painter, view, scene.truth, frame)
     if "Errors" in shown and scene.errors is not None:
@@ -87,8 +102,9 @@ def draw_scene(
         draw_results(painter, view, scene, shown, frame, layer)
         painter.setClipping(False)
         now = float(clip.times[frame])
-        draw_zones(painter, view, scene.count.zone, scene.counted, now)
-        draw_lines(painter, view, scene.count.line, scene.crossings, now)
+        there = scene.to_scene(frame)
+        draw_zones(painter, view, scene.count.zone, scene.counted, now, to_scene=there)
+        draw_lines(painter, view, scene.count.line, scene.crossings, now, to_scene=there)
         if clock:
             overlays.draw_clock(painter, height / text, now, frame)
     picture.setDevicePixelRatio(1.0)

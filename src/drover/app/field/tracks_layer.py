@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QSize
 from PySide6.QtGui import QImage, QPainter
 
@@ -42,13 +44,14 @@ class TracksLayer:
         gates: tuple[LinkNote, ...],
         frame: int,
         chosen: int | None,
+        to_scene: NDArray[np.float64] | None = None,
     ) -> None:
-        """Draw those that are ``shown``, of one frame."""
+        """Draw those that are ``shown``, of one frame; ``to_scene`` is its place where the camera moves."""
 
         def work(onto: QPainter) -> None:
             self.ways.draw(onto, view, shown, tracks, clip, chosen)
             if "Trails" in shown:
-                overlays.draw_trails(onto, view, tracks, clip.times, frame)
+                overlays.draw_trails(onto, view, tracks, clip.times, frame, to_scene)
             if "Forecast" in shown:
                 overlays.draw_forecasts(onto, view, tracks, frame)
             if "Gates" in shown:

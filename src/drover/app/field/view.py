@@ -191,7 +191,8 @@ class Field(DropTarget):
         found = None if shown.detect is None else shown.detect.detections
         return Scene(
             clip, self.session.recipe.count, found, shown.tracks, shown.crossings, self.session.counted,
-            self.session.truth, shown.detection_score,
+            self.session.truth, shown.detection_score, None if shown.detect is None else shown.detect.motion,
+            self.session.engine.following.things if shown is self.session else (),
         )  # fmt: skip
 
     @property

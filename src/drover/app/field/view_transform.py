@@ -57,7 +57,11 @@ class ViewTransform:
     def fraction_at(self, point: QPointF) -> tuple[float, float]:
         """Where a widget position lies, in fractions of the picture, held inside it."""
         at = self.to_picture(point)
-        return held(at.x() / self.picture_width), held(at.y() / self.picture_height)
+        return self.held(at.x() / self.picture_width), self.held(at.y() / self.picture_height)
+
+    def held(self, value: float) -> float:
+        """A fraction held inside the picture."""
+        return held(value)
 
     def corners(self, points: Points) -> list[QPointF]:
         """Widget positions of points given in fractions."""

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPen, QPolygonF
 
+from drover.app.field.ground_view import view_on
 from drover.app.field.view_transform import ViewTransform
 from drover.app.theme import CLAY, DAY, NIGHT, colour, number_font
 from drover.core.count.whole_clip import Counted
@@ -22,9 +25,14 @@ def draw_zones(
     now: float,
     *,
     hover: tuple[int, int] | None = None,
+    to_scene: NDArray[np.float64] | None = None,
 ) -> None:
-    """All zones with their names and how many are inside at ``now`` s; ``hover`` is zone and corner under the mouse."""
+    """All zones with their names and how many are inside at ``now`` s; ``hover`` is zone and corner under the mouse,
+    ``to_scene`` (3, 3) that of the picture shown, where the camera moves.
+    """
+    picture = view
     for number, zone in enumerate(zones):
+        view = view_on(picture, to_scene, zone.fixed_to)
         known = counted is not None and number < len(counted.visits.zone_names)
         inside = len(inside_now(counted.visits, number, now)) if counted is not None and known else 0
         grabbed = hover[1] if hover is not None and hover[0] == number else None

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QPainter, QPolygonF
 
+from drover.app.field.ground_view import view_on
 from drover.app.field.view_transform import ViewTransform, distance_to
 from drover.app.field.zone_drawing import draw_zones, plate_of
 from drover.app.session import Session
@@ -48,6 +49,7 @@ class ZoneEditor:
         if found is None:
             return False
         zone, corner = found
+        view = self._view_of(zone, view)
         points = self._zones()[zone].points
         if corner <= -2:
             corner = -corner - 1
@@ -62,14 +64,16 @@ class ZoneEditor:
             hover = self._at(point, view)
             changed, self.hover = hover != self.hover, hover
             return changed
+        view = self._view_of(hold.zone, view)
         at = view.fraction_at(point)
         dx, dy = at[0] - hold.start[0], at[1] - hold.start[1]
         moved = list(hold.before)
         if hold.corner >= 0:
             moved[hold.corner] = at
         else:
-            dx = min(max(dx, -min(x for x, _ in moved)), 1 - max(x for x, _ in moved))
-            dy = min(max(dy, -min(y for _, y in moved)), 1 - max(y for _, y in moved))
+            for far in (min, max):
+                x, y = far(x for x, _ in moved), far(y for _, y in moved)
+                dx, dy = view.held(x + dx) - x, view.held(y + dy) - y
             moved = [(round(x + dx, 5), round(y + dy, 5)) for x, y in moved]
         try:
             self.session.preview(with_item(hold.recipe, "zone", hold.zone, {"points": moved}))
@@ -94,7 +98,9 @@ class ZoneEditor:
     def zone_at(self, point: QPointF, view: ViewTransform) -> int | None:
         """Number of the zone under the mouse."""
         for number, zone in enumerate(self._zones()):
-            if QPolygonF(view.corners(zone.points)).containsPoint(point, Qt.FillRule.OddEvenFill):
+            if QPolygonF(self._view_of(number, view).corners(zone.points)).containsPoint(
+                point, Qt.FillRule.OddEvenFill
+            ):
                 return number
         return None
 
@@ -106,16 +112,24 @@ class ZoneEditor:
 
     def draw(self, painter: QPainter, view: ViewTransform, now: float) -> None:
         """All zones with their names and how many are inside at ``now`` s."""
-        draw_zones(painter, view, self._zones(), self.session.counted, now, hover=self.hover)
+        draw_zones(
+            painter, view, self._zones(), self.session.counted, now, hover=self.hover, to_scene=self.session.to_scene
+        )
 
     # --- parts ----------------------------------------------------------------------------------------------
+
+    def _view_of(self, number: int, view: ViewTransform) -> ViewTransform:
+        """The view that a zone is shown in: on the ground, or in the picture."""
+        return view_on(view, self.session.to_scene, self._zones()[number].fixed_to)
 
     def _zones(self) -> tuple[ZoneSettings, ...]:
         return self.session.recipe.count.zone
 
     def _at(self, point: QPointF, view: ViewTransform, *, sides: bool = False) -> tuple[int, int] | None:
         """Zone and corner under the mouse; corner -1 is its name, -2 - k its k-th side."""
+        picture = view
         for number, zone in enumerate(self._zones()):
+            view = self._view_of(number, picture)
             corners = view.corners(zone.points)
             for corner, at in enumerate(corners):
                 if math.hypot(*(at - point).toTuple()) <= REACH:

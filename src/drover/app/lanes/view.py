@@ -19,6 +19,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QScrollBar, QToolTip, QWidget
 
 from drover.app.icons import arrow_path
+from drover.app.lanes.camera_marks import paint_camera
 from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
@@ -181,6 +182,9 @@ class LanesView(QWidget):
         painter.setFont(number_font(10))
         painter.drawText(QRectF(self.width() - RIGHT + 3, 2, RIGHT - 4, 14), Qt.AlignmentFlag.AlignLeft, str(top))
         self._paint_alarms(painter, OVERVIEW - 5, 0)
+        motion = self.session.detect.motion if self.session.detect is not None else None
+        if motion is not None:
+            paint_camera(painter, motion, self.x_of, OVERVIEW)
 
     def _paint_lane(self, painter: QPainter, lane: Lane, top: float, shaded: bool) -> None:
         row = QRectF(0, top, self.width(), LANE)

@@ -99,7 +99,7 @@ def _lay_row(
 
 
 @njit(cache=True, nogil=True)
-def _steps(past: int, step: int) -> int:  # pragma: no cover
+def _steps(past: int | np.int64, step: int | np.int64) -> int | np.int64:  # pragma: no cover
     """How many columns, one at least, from ``past`` (of 65536 to a pixel) by steps of ``step`` to the next pixel."""
     if step == 0:
         return 1 << 30

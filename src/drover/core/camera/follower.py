@@ -74,7 +74,8 @@ class CameraFollower:
     """
 
     def __init__(self, size: tuple[int, int], model: Model = "similarity", seed: int = 0) -> None:
-        self.size, self.model, self.seed = size, model, seed
+        self.size, self.seed = size, seed
+        self.model: Model = model
         halvings = 0
         while size[0] / 2**halvings > WORK_WIDTH and min(size) / 2 ** (halvings + 1) >= 96:
             halvings += 1

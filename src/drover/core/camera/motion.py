@@ -84,6 +84,38 @@ class CameraMotion:
         off = np.hypot(*np.moveaxis(corners - mapped_corners(np.eye(3), self.size), -1, 0))
         return bool(len(off) and np.quantile(off.max(axis=1), 0.9) > 0.75)
 
+    @property
+    def facts(self) -> dict[str, object]:
+        """Figures for a page: how often each state is, what is left over in px, and how far the view goes."""
+        counts = np.bincount(self.state, minlength=len(WORDS))
+        known = self.state <= FrameState.COVERED
+        corners = np.array([mapped_corners(matrix, self.size) for matrix in self.to_scene[:: max(1, len(self) // 400)]])
+        off = np.hypot(*np.moveaxis(corners - mapped_corners(np.eye(3), self.size), -1, 0))
+        return {
+            "frames": {WORDS[state]: int(counts[state]) for state in FrameState},
+            "residual": round(float(np.median(self.residual[known])) if known.any() else 0.0, 3),
+            "shared": round(float(np.median(self.shared[known])) if known.any() else 0.0, 3),
+            "farthest": round(float(off.max(initial=0.0)), 1),
+            "one_view": self.steady,
+        }
+
+    @property
+    def words(self) -> tuple[str, ...]:
+        """What there is to say of it, in plain sentences."""
+        frames: dict[str, int] = self.facts["frames"]  # type: ignore[assignment]
+        way = "sways about one view" if self.steady else "goes from view to view"
+        out = [f"The camera moves: it {way}, by up to {self.facts['farthest']:.0f} px. It is followed and taken out."]
+        if frames["covered"]:
+            out.append(
+                f"In {frames['covered']} frames something large hides much of the ground; the rest of it is held to."
+            )
+        if frames["held"]:
+            why = next(iter(self.reason.values()), "")
+            out.append(f"In {frames['held']} frames its motion cannot be told ({why}); nothing is looked for there.")
+        if self.cuts:
+            out.append(f"Another view begins {len(self.cuts)} times; nothing goes on from one to the other.")
+        return tuple(out)
+
     def speeds(self, times: Float) -> dict[str, Float]:
         """Curves of the camera over time: ``x`` and ``y`` px of the view's middle in the scene, ``turn`` in degrees,
         ``zoom`` times the first view's, ``speed`` px/s of the scene at the middle of the picture.

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,9 +35,9 @@ class Station:
         return self.to_canvas @ motion.to_scene[frame]
 
 
-def make_stations(motion: CameraMotion, mode: Literal["steady", "free"] = "free") -> tuple[Station, ...]:
-    """The stretches of a clip: each as long as its pictures fit one canvas; where ``steady`` one for a shot."""
-    parts = [piece for first, past in _shots(motion) for piece in _pieces(motion, first, past, mode)]
+def make_stations(motion: CameraMotion) -> tuple[Station, ...]:
+    """The stretches of a clip: each as long as its pictures fit one canvas; of a steady motion one for a shot."""
+    parts = [piece for first, past in _shots(motion) for piece in _pieces(motion, first, past)]
     found = [(first, past, *_canvas(motion, first, past)) for first, past in parts]
     width = min(max(size[0] for *_, size in found), _even(ROOM * motion.size[0]))
     height = min(max(size[1] for *_, size in found), _even(ROOM * motion.size[1]))
@@ -55,9 +54,9 @@ def _shots(motion: CameraMotion) -> list[tuple[int, int]]:
     return [(a, b) for a, b in zip(edges[:-1], edges[1:], strict=True) if b > a]
 
 
-def _pieces(motion: CameraMotion, first: int, past: int, mode: str) -> list[tuple[int, int]]:
+def _pieces(motion: CameraMotion, first: int, past: int) -> list[tuple[int, int]]:
     """A shot cut where its pictures would leave the canvas."""
-    if mode == "steady":
+    if motion.steady:
         return [(first, past)]
     corners = np.array([mapped_corners(matrix, motion.size) for matrix in motion.to_scene[first:past]])
     middle = np.array([[motion.size[0] / 2, motion.size[1] / 2]])

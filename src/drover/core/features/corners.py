@@ -133,7 +133,9 @@ def _may_be(grey: Grey, y: int, far: np.int16, may: Grey) -> None:  # pragma: no
 
 
 @njit(cache=True, nogil=True)
-def _strength(grey: Grey, y: int, x: int, threshold: int, ring: NDArray[np.int32]) -> int:  # pragma: no cover
+def _strength(
+    grey: Grey, y: int, x: int, threshold: int, ring: NDArray[np.int32]
+) -> int | np.int32:  # pragma: no cover
     """The least difference of the best arc round a pixel, 0 where none passes; ``ring`` (32,) is room to work in."""
     middle = np.int32(grey[y, x])
     light, dark = np.uint32(0), np.uint32(0)
@@ -156,7 +158,7 @@ def _has_arc(bits: np.uint32) -> bool:  # pragma: no cover
 
 
 @njit(cache=True, nogil=True)
-def _best_arc(ring: NDArray[np.int32]) -> int:  # pragma: no cover
+def _best_arc(ring: NDArray[np.int32]) -> int | np.int32:  # pragma: no cover
     """The largest of the least differences over all arcs, lighter or darker; ``ring`` goes round twice, (32,)."""
     best = np.int32(0)
     for start in range(16):

@@ -112,7 +112,7 @@ def follow_points(
 ) -> Flow:
     """Points ``place`` (n, 2) px of a picture in the one ``after`` it, those left out that do not come home again."""
     there = seek(take_patches(before, place), after, place if guess is None else guess, slope)
-    back_slope = None if slope is None else np.linalg.inv(slope)
+    back_slope = None if slope is None else np.asarray(np.linalg.inv(slope), np.float64)
     back = seek(take_patches(after, there.place), before, place, back_slope)
     home = np.hypot(*(back.place - place).T) <= HOME
     return Flow(there.place, there.found & back.found & home, there.misfit)

@@ -30,8 +30,9 @@ def match(
     """
     if not len(a) or not len(b):
         return np.zeros((0, 2), np.int64)
-    apart = _bits_apart(a, b) if a.dtype == np.uint64 else _lengths_apart(a, b)
-    farthest = FARTHEST_BITS if a.dtype == np.uint64 else FARTHEST
+    binary = a.dtype == np.uint64
+    apart = _bits_apart(a, b) if binary else _lengths_apart(a, b)
+    farthest = FARTHEST_BITS if binary else FARTHEST
     nearest, rows = apart.argmin(axis=1), np.arange(len(a))
     best = apart[rows, nearest]
     keeps = best <= farthest
@@ -43,13 +44,13 @@ def match(
     return np.column_stack([rows[keeps], nearest[keeps]]).astype(np.int64)
 
 
-def _lengths_apart(a: NDArray[np.float32], b: NDArray[np.float32]) -> NDArray[np.float32]:
+def _lengths_apart(a: NDArray, b: NDArray) -> NDArray[np.float32]:
     """Distances (n, m) of descriptions of length one."""
     return np.sqrt(np.maximum(2.0 - 2.0 * (a @ b.T), 0.0)).astype(np.float32)
 
 
 @njit(cache=True, nogil=True)
-def _bits_apart(a: NDArray[np.uint64], b: NDArray[np.uint64]) -> NDArray[np.float32]:  # pragma: no cover
+def _bits_apart(a: NDArray, b: NDArray) -> NDArray[np.float32]:  # pragma: no cover
     """Bits (n, m) in which descriptions differ, counted as in Warren 2003, "Hacker's delight", chapter 5."""
     out = np.empty((len(a), len(b)), np.float32)
     one, two = np.uint64(0x5555555555555555), np.uint64(0x3333333333333333)

@@ -70,9 +70,7 @@ def slope_at(matrix: Float, place: Float) -> Float:
     return (matrix[:2, :2] - there[:, None] * matrix[2, :2]) / last
 
 
-def fit_pairs(
-    model: Model, a: Float, b: Float, weight: Float | None = None, *, polish: bool = True
-) -> Float | None:
+def fit_pairs(model: Model, a: Float, b: Float, weight: Float | None = None, *, polish: bool = True) -> Float | None:
     """The motion (3, 3) that takes points ``a`` (n, 2) to ``b`` with the least squares, weighted by ``weight`` (n,).
 
     None where the pairs do not fix it: too few, all in one place or, from affine on, on one line.

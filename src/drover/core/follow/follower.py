@@ -118,9 +118,7 @@ class ThingFollower:
         step = self._pose @ inverse(self._before)
         return np.asarray(step / step[2, 2] @ self._pose, np.float64)
 
-    def _fitted(
-        self, key: _Key, pictures: list[Grey], pose: Float, halved: int = 0
-    ) -> tuple[Float, Fit, Float] | None:
+    def _fitted(self, key: _Key, pictures: list[Grey], pose: Float, halved: int = 0) -> tuple[Float, Fit, Float] | None:
         """The fit of a key view near a pose; this picture is looked at ``halved`` so many times."""
         there = apply(pose, key.own)
         inside = ((there > 0) & (there < self.size)).all(axis=1)

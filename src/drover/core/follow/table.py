@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import csv
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.follow.steps import FollowState, FollowStep
+from drover.core.names import plain_name
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["FollowedThing", "with_things"]
+__all__ = ["FollowedThing", "ThingRows", "with_things", "write_followed"]
 
 Float = NDArray[np.float64]
 SAME = 0.5  # overlap from which another identity is this thing, in
@@ -36,6 +39,15 @@ class FollowedThing:
     def seen(self) -> NDArray[np.bool_]:
         """(frames,) where it is seen."""
         return self.state == FollowState.SEEN
+
+    @property
+    def facts(self) -> dict[str, object]:
+        """Figures for a page."""
+        return {
+            "name": self.name, "refused": self.refused, "seen_frames": int(self.seen.sum()),
+            "sure": round(float(self.sure[self.seen].mean()) if self.seen.any() else 0.0, 3),
+            "went_out_of_sight": len(self.reason),
+        }  # fmt: skip
 
     def boxes(self, size: tuple[int, int]) -> tuple[NDArray[np.int64], NDArray[np.float32]]:
         """Frames in which it is seen or its place is forecast, and the boxes round it there, inside the picture."""
@@ -145,3 +157,15 @@ def _without(tracks: Tracks, who: list[int]) -> Tracks:
     counts = np.bincount(tracks.frame[keeps], minlength=tracks.frame_count)
     columns = {name: getattr(tracks, name)[keeps] for name in names if getattr(tracks, name) is not None}
     return replace(tracks, frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64), **columns)
+
+
+def write_followed(path: Path, things: tuple[FollowedThing, ...]) -> None:
+    """A row for each thing and frame in which it is seen or forecast: frames from 1, corners in px, clockwise."""
+    with path.open("w", encoding="utf-8", newline="") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(("thing", "frame", "x1", "y1", "x2", "y2", "x3", "y3", "x4", "y4", "state", "sure"))
+        for thing in things:
+            for frame in np.flatnonzero(np.isfinite(thing.outline).all(axis=(1, 2))).tolist():
+                corners = (f"{value:.2f}" for value in thing.outline[frame].ravel())
+                state = FollowState(int(thing.state[frame])).name.lower()
+                writer.writerow([plain_name(thing.name), frame + 1, *corners, state, f"{thing.sure[frame]:.2f}"])

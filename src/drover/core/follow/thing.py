@@ -74,8 +74,8 @@ def thing_from_box(grey: Grey, box: tuple[float, float, float, float]) -> Thing:
     made = _thing(part, outline)
     if not _stands_out(grey, np.array([x1, y1, x2, y2])):
         raise DroverError(
-            "the box shows the same as what lies round it, a patch of plain ground: nothing on it would be known again; "
-            "draw it on the thing"
+            "the box shows the same as what lies round it, a patch of plain ground: nothing on it would be known "
+            "again; draw it on the thing"
         )
     return made
 

@@ -122,8 +122,8 @@ def checked_polygons(value: tuple[Points, ...]) -> tuple[Points, ...]:
     return value
 
 
-def checked_points(value: Points, least: int, what: str) -> Points:
-    """The points of a line or polygon, in fractions of the frame.
+def checked_points(value: Points, least: int, what: str, *, beyond: float = 1.0) -> Points:
+    """The points of a line or polygon, in fractions of the frame; at most ``beyond`` frames outside of it.
 
     Raises
     ------
@@ -133,6 +133,6 @@ def checked_points(value: Points, least: int, what: str) -> Points:
     if not least <= len(value) <= MOST_POINTS:
         raise ValueError(f"{what} needs {least}..{MOST_POINTS} points")
     for x, y in value:
-        if not (math.isfinite(x) and math.isfinite(y) and -1 <= x <= 2 and -1 <= y <= 2):
-            raise ValueError("points are fractions of the frame and must be in -1..2")
+        if not (math.isfinite(x) and math.isfinite(y) and -beyond <= min(x, y) and max(x, y) <= 1 + beyond):
+            raise ValueError(f"points are fractions of the frame and must be in {-beyond:g}..{1 + beyond:g}")
     return value

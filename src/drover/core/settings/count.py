@@ -18,6 +18,9 @@ Reference = Literal["foot", "centre", "top", "left", "right"]
 REFERENCES: tuple[Reference, ...] = ("foot", "centre", "top", "left", "right")
 
 
+IN_SCENE = 20.0  # frames beyond the first picture that a line or zone may lie, where a camera moves on
+
+
 class _Drawn(Settings):
     """What lines and zones have in common: points and class names as files hold them, and what they are fixed to."""
 
@@ -67,7 +70,7 @@ class LineSettings(_Drawn):
     @field_validator("points")
     @classmethod
     def _points_usable(cls, value: Points) -> Points:
-        checked_points(value, 2, "a line")
+        checked_points(value, 2, "a line", beyond=IN_SCENE)
         if all(point == value[0] for point in value):
             raise ValueError("a line needs two different points")
         return value
@@ -99,7 +102,7 @@ class ZoneSettings(_Drawn):
     @field_validator("points")
     @classmethod
     def _points_usable(cls, value: Points) -> Points:
-        checked_points(value, 3, "a zone")
+        checked_points(value, 3, "a zone", beyond=IN_SCENE)
         if _crosses_itself(value):
             raise ValueError("the sides of a zone must not cross each other")
         if abs(_area(value)) < 1e-6:

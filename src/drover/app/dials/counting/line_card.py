@@ -100,6 +100,7 @@ class LineCard(ItemCard):
         self.add_number("dead band", "dead_band", rows)
         self.add_choice("counts", "each", lambda: {"passage": "every passage", "identity": "an identity once"}, rows)
         self.add_text("classes", "classes", rows, "Classes that count, parted by commas; empty counts all.")
+        self.add_choice("stands in", "fixed_to", lambda: {"scene": "the scene", "picture": "the picture"}, rows)
         self.add_number("known for", "least_age", rows)
         self.add_number("has come", "least_travel", rows)
         self.add_choice("from zone", "from_zone", self._zones, rows)

@@ -39,6 +39,8 @@ class ZoneCard(ItemCard):
         self.add_points(more.rows)
         self.add_number("share by area", "least_share", more.rows)
         self.add_text("classes", "classes", more.rows, "Classes that count, parted by commas; empty counts all.")
+        stands = {"scene": "the scene", "picture": "the picture"}
+        self.add_choice("stands in", "fixed_to", lambda: stands, more.rows)
         self.add_number("bridges", "bridge", more.rows)
         self.add_number("alarm after", "longest_stay", more.rows)
         self.add_number("alarm above", "most_inside", more.rows)

@@ -160,7 +160,7 @@ def _true_crossings(scene: MovingScene) -> Crossings:
     place = np.column_stack([found.x, found.y]).astype(np.float64)
     there = np.array([apply(shot.view(t), p[None])[0] for t, p in zip(found.time.tolist(), place, strict=True)])
     there = there.reshape(-1, 2)
-    inside = ((there > 0) & (there < (width, height))).all(axis=1)
+    inside = np.asarray(((there > 0) & (there < (width, height))).all(axis=1))
     kept = found.take(inside)
     return replace(kept, x=there[inside, 0].astype(np.float32), y=there[inside, 1].astype(np.float32))
 
