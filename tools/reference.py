@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from drover.core.recipe import ClassLimit, LineSettings, Recipe, ZoneSettings, is_auto
+from drover.core.recipe import ClassLimit, FollowedSettings, LineSettings, Recipe, ZoneSettings, is_auto
 from drover.core.setting_info import setting_info, settings_of
 from drover.core.settings.send import ReceiverSettings
 
@@ -88,13 +88,30 @@ password_env = "OFFICE_TOKEN"
 | --- | --- |
 """
 
+THINGS = """
+## [[follow.thing]]
+
+One table a thing that is followed by its look, and becomes an identity of its own. It is marked by a box at a moment of
+the clip, or given as a picture, a file, and then looked for.
+
+```toml
+[[follow.thing]]
+name = "Sign"
+time = 2.4
+box = [0.32, 0.32, 0.54, 0.65]   # fractions of width and height
+```
+
+| key | what it is |
+| --- | --- |
+"""
+
 
 def page() -> str:
     """The whole page."""
     parts, section = [INTRO], ""
     for path, model, name in settings_of(Recipe):
         folder = path.rpartition(".")[0]
-        if path in ("count.line", "count.zone", "detect.boxes.class_limit", "send.receiver"):
+        if path in ("count.line", "count.zone", "detect.boxes.class_limit", "send.receiver", "follow.thing"):
             continue
         field = model.model_fields[name]
         if folder != section:
@@ -119,6 +136,8 @@ def page() -> str:
     parts += [f"| `{name}` | {field.description} |\n" for name, field in ZoneSettings.model_fields.items()]
     parts.append(RECEIVERS)
     parts += [f"| `{name}` | {field.description} |\n" for name, field in ReceiverSettings.model_fields.items()]
+    parts.append(THINGS)
+    parts += [f"| `{name}` | {field.description} |\n" for name, field in FollowedSettings.model_fields.items()]
     return "".join(parts)
 
 

@@ -164,7 +164,9 @@ def test_a_track_is_noted_where_it_was_seen_and_believed_when_its_hits_are_full(
     seen, hidden_now = np.array([True, True]), np.array([False, True])
     hits, seen_at, last = np.array([2, 0], np.int32), np.zeros(2), np.zeros((2, 4))
     hidden, at_edge, believed = np.zeros(2, np.bool_), np.zeros(2, np.bool_), np.zeros(2, np.bool_)
-    newly = note_seen(mean, seen, hidden_now, 4.0, 3, 640.0, 360.0, hits, seen_at, last, hidden, at_edge, believed)
+    newly = note_seen(
+        mean, seen, hidden_now, 4.0, 3, 0.0, 0.0, 640.0, 360.0, hits, seen_at, last, hidden, at_edge, believed
+    )
     assert newly.tolist() == [0]
     assert hits.tolist() == [3, 1]
     assert seen_at.tolist() == [4.0, 4.0]
@@ -173,7 +175,7 @@ def test_a_track_is_noted_where_it_was_seen_and_believed_when_its_hits_are_full(
     assert hidden.tolist() == [False, True]
     assert at_edge.tolist() == [False, False]
     note_seen(
-        np.array([[20.0, 50, 20, 20, 0, 0, 0, 0]]), seen[:1], hidden_now[:1], 5.0, 3, 640.0, 360.0, hits[:1],
+        np.array([[20.0, 50, 20, 20, 0, 0, 0, 0]]), seen[:1], hidden_now[:1], 5.0, 3, 0.0, 0.0, 640.0, 360.0, hits[:1],
         seen_at[:1], last[:1], hidden[:1], at_edge[:1], believed[:1],
     )  # fmt: skip
     assert at_edge[0], "nearer to the edge than one and a half widths"
@@ -199,7 +201,7 @@ def test_who_is_kept(seen, believed, inside, hidden, in_exit, waited, kept):
 
 def test_one_seen_well_inside_is_held_in_the_picture_and_one_at_the_edge_is_let_go():
     mean = np.array([[-5.0, 50, 20, 20, -3, 1, 0, 0], [-5.0, 50, 20, 20, -3, 1, 0, 0]])
-    out = hold_inside(mean, 2, np.array([True, False]), 640.0, 360.0)
+    out = hold_inside(mean, 2, np.array([True, False]), 0.0, 0.0, 640.0, 360.0)
     assert out.tolist() == [False, True]
     assert mean[1, [0, 4]].tolist() == [1.0, 0.0]
     assert mean[1, 5] == 1.0, "only the way that led out is stopped"

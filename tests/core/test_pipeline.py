@@ -83,7 +83,7 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
     assert sorted((n, who, way) for n, who, way, *_ in events) == sorted(
         zip(c.line.tolist(), c.identity.tolist(), c.direction.tolist(), strict=True)
     )
-    assert LIVE_STAGES == ("camera", "motion", "detect", "track", "count")
+    assert LIVE_STAGES == ("motion", "detect", "track", "count")
 
 
 def test_a_damaged_store_is_worked_around(short_info, tmp_path):

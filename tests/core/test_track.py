@@ -170,7 +170,20 @@ def measured(box, *, mean=(100.0, 50.0, 40.0, 20.0), doubt=1.5):
     state, usual = np.zeros((1, 8)), np.array([[mean[2], mean[3]]])
     state[0, :4] = mean
     z, spread = np.empty(4), np.empty(4)
-    measure(state, usual, 0, np.array([box], np.float32), 0, 2.0, doubt, 0.0, 640.0, 480.0, pace_of(1.0), z, spread)
+    measure(
+        state,
+        usual,
+        0,
+        np.array([box], np.float32),
+        0,
+        2.0,
+        doubt,
+        0.0,
+        (0.0, 0.0, 640.0, 480.0),
+        pace_of(1.0),
+        z,
+        spread,
+    )
     return z, spread
 
 

@@ -133,8 +133,8 @@ def test_covariances_stay_positive_over_half_a_million_steps():
             moved = box.copy()
             moved[:, [0, 2]] += np.float32(5.0) * np.sin((k + match) / 13.0).astype(np.float32)[:, None]
             correct_alone(
-                mean, cov, mode, usual, match, seen, fixed(moved), fixed(sure), 0.5, 0.0, 0.0, 0.0, 1e6, 1e6, 1.0, nis,
-                0, many,
+                mean, cov, mode, usual, match, seen, fixed(moved), fixed(sure), 0.5, 0.0, 0.0, 0.0, -1e6, -1e6, 1e6,
+                1e6, 1.0, nis, 0, many,
             )  # fmt: skip
         least = min(least, float(cov[:, [0, 2, 6, 8]].min()))
     assert least > 0

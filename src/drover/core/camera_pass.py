@@ -25,6 +25,8 @@ __all__ = ["camera_of", "follow_clip", "look_over_clip"]
 
 PLACES = 8  # in the clip at which two pictures are held against each other
 APART = 0.4  # s between them
+MOSTLY = 0.5  # of the frames held, from which nothing is known of the camera: water, noise
+FAST = 0.003  # of the width by which a picture goes from one frame to the next where a camera is quick
 TELL_EVERY = 0.3  # s
 
 
@@ -35,10 +37,7 @@ def look_over_clip(clip: ClipInfo) -> CameraLook:
     try:
         with open_footage(clip.path, cache_bytes=0) as reader:
             for first, second in _pairs_of(clip, reader):
-                try:
-                    move = move_between(reader.frame(first).grey, reader.frame(second).grey, size)
-                except FootageError:
-                    continue
+                move = _move(reader, first, second, size)
                 if move is not None:
                     moves.append(move)
     except FootageError:
@@ -50,6 +49,20 @@ def look_over_clip(clip: ClipInfo) -> CameraLook:
     if moved.sum() < 2:  # one pair alone may be an accident
         return CameraLook(0.0, APART, 0.0, True)
     return CameraLook(float(np.median(lengths[moved])), APART, float(moved.mean()), True)
+
+
+def _move(reader: FootageReader, first: int, second: int, size: tuple[int, int]) -> float | None:
+    """By how much the view moves between two pictures; where they have too little in common, to the very next one."""
+    try:
+        grey = reader.frame(first).grey
+        move = move_between(grey, reader.frame(second).grey, size)
+        if move is not None:
+            return move
+        # Water goes its way all over the picture too, but not that fast.
+        move = move_between(grey, reader.frame(first + 1).grey, size)
+        return move if move is None or move >= FAST * size[0] else None
+    except FootageError:
+        return None
 
 
 def _pairs_of(clip: ClipInfo, reader: FootageReader) -> list[tuple[int, int]]:
@@ -96,7 +109,8 @@ def camera_of(
     motion = None
     if settings.mode != "auto" or look_over_clip(clip).moves:
         motion = follow_clip(clip, settings, on_progress=on_progress, cancelled=cancelled)
-        if settings.mode == "auto" and not motion.moves:
+        held = float((motion.state == FrameState.HELD).mean())
+        if settings.mode == "auto" and (not motion.moves or held > MOSTLY):
             motion = None
     if store and key:
         _keep(store, key, motion)

@@ -23,7 +23,7 @@ from drover.core.footage_types import Frame
 from drover.core.recipe import DetectSettings, WhereSettings
 from drover.core.survey.empty_scene import EmptyScene
 
-__all__ = ["SceneOf", "SteadyDetector"]
+__all__ = ["CanvasDetector", "SceneOf", "SteadyDetector"]
 
 Float = NDArray[np.float64]
 Grey = NDArray[np.uint8]
@@ -34,75 +34,51 @@ SLIVER = (
 )
 
 
-class SteadyDetector:
-    """Finds what moves against the ground, frame after frame; steps and states as :class:`Detector` has them.
+class CanvasDetector:
+    """A detector on a canvas: pictures are laid on it, and what is found is brought back into them.
 
     Parameters
     ----------
     settings : DetectSettings
         Nothing in them on auto.
-    motion : where each picture lies
-    stations : stretches of the clip with their canvases
-    scene_of : what gives the empty scene of a station and where on its canvas it is known, if it is at all
+    size, canvas : (width, height) px of the pictures and of the canvas
     """
 
-    def __init__(
-        self, settings: DetectSettings, motion: CameraMotion, stations: tuple[Station, ...], scene_of: SceneOf
-    ) -> None:
-        self.settings, self.size, self.motion = settings, motion.size, motion
-        self._stations, self._scene_of = stations, scene_of
-        self._firsts = np.array([station.first for station in stations])
-        self._inner = on_canvas(settings, motion.size, stations[0].size)
-        self._region = Region(settings.where, motion.size)
-        self._number = -1
-        self._unknown: NDArray[np.bool_] | None = None  # ground that no picture of the survey showed
-        self._unknown_colour: NDArray[np.bool_] | None = None
-        self._detector = Detector(self._inner, stations[0].size)
+    def __init__(self, settings: DetectSettings, size: tuple[int, int], canvas: tuple[int, int]) -> None:
+        self.settings, self.size, self.canvas = settings, size, canvas
+        self._inner = on_canvas(settings, size, canvas)
+        self._region = Region(settings.where, size)
         self._back = np.eye(3)
-        width, height = stations[0].size
+        width, height = canvas
         self._grey = np.zeros((height, width), np.uint8)
         self._chroma = np.zeros((2, height // 2, width // 2), np.uint8)
+        self.begin(None, None)
+
+    def begin(self, empty: EmptyScene | None, known: NDArray[np.bool_] | None) -> None:
+        """Begin with another ground: its empty scene and where on the canvas it is known, if it is at all."""
+        self._detector = Detector(self._inner, self.canvas, empty)
+        self._unknown = None if known is None or known.all() else ~known
+        half = None if self._unknown is None else self._unknown[::2, ::2][: self.canvas[1] // 2]
+        self._unknown_colour = None if half is None else np.ascontiguousarray(half[:, : self.canvas[0] // 2])
 
     @property
     def wants_colour(self) -> bool:
         """Whether the colour planes of a frame are looked at."""
         return self._detector.wants_colour
 
-    def station_of(self, frame: int) -> Station:
-        """The station that a frame belongs to."""
-        return self._stations[self._place_of(frame)]
+    def look(self, frame: Frame, back: Float) -> DetectedFrame:
+        """Take in a frame whose place on the canvas is known; ``back`` (3, 3) is from there to its px."""
+        self._back = back
+        return self._in_picture(self._detector.step(self._laid(frame)))
 
-    def step(self, frame: Frame) -> DetectedFrame:
-        """Take in the next frame and say what moves in it against the ground, in px of the picture."""
-        self._go_to(self._place_of(frame.index), None)
-        station = self._stations[self._number]
-        self._back = inverse(station.from_picture(self.motion, frame.index))
-        if self.motion.state[frame.index] == FrameState.HELD:
-            return nothing_found(frame.index)  # where the picture lies is not known: all of it would seem to move
-        found = self._detector.step(self._laid(frame))
-        cut = frame.index > 0 and self.motion.state[frame.index] == FrameState.NEW_VIEW
-        return replace(self._in_picture(found), cut=bool(cut))
-
-    def go_to(self, frame: int) -> None:
-        """Be ready for a frame: begin its station, with all that is known of its ground."""
-        self._go_to(self._place_of(frame), None)
-
-    def _place_of(self, frame: int) -> int:
-        return int(np.searchsorted(self._firsts, frame, side="right")) - 1
-
-    def _go_to(self, number: int, state: DetectorState | None) -> None:
-        """Begin with another station's ground; with a ``state`` of it none need be known."""
-        if number != self._number:
-            self._number = number
-            station = self._stations[number]
-            scene = self._scene_of(station)
-            empty, known = (None, None) if scene is None else scene
-            self._detector = Detector(self._inner, station.size, None if state else empty)
-            self._unknown = None if known is None or known.all() else ~known
-            half = None if self._unknown is None else self._unknown[::2, ::2][: station.size[1] // 2]
-            self._unknown_colour = None if half is None else np.ascontiguousarray(half[:, : station.size[0] // 2])
-        if state is not None:
-            self._detector.restore(state)
+    def take_ground(self, frame: Frame, back: Float, where: NDArray[np.bool_]) -> None:
+        """Take what a frame shows at some px of the canvas (height, width) for the ground there, as it looks now."""
+        self._back = back
+        laid = self._laid(frame)
+        edges = np.diff(np.pad(where, ((0, 0), (1, 1))).astype(np.int8), axis=1)
+        row, begin = np.nonzero(edges == 1)
+        _, end = np.nonzero(edges == -1)
+        self._detector.take_ground(np.column_stack([row, begin, end]).astype(np.int16), laid.grey, laid.chroma)
 
     def _laid(self, frame: Frame) -> Frame:
         """The frame on its canvas."""
@@ -189,6 +165,58 @@ class SteadyDetector:
             None if facts.chroma is None else seen(facts.chroma, np.uint8),
             None if facts.colour is None else seen(facts.colour, np.float32),
         )
+
+
+class SteadyDetector(CanvasDetector):
+    """Finds what moves against the ground of a recorded clip; steps and states as :class:`Detector` has them.
+
+    Parameters
+    ----------
+    settings : DetectSettings
+        Nothing in them on auto.
+    motion : where each picture lies
+    stations : stretches of the clip with their canvases
+    scene_of : what gives the empty scene of a station and where on its canvas it is known, if it is at all
+    """
+
+    def __init__(
+        self, settings: DetectSettings, motion: CameraMotion, stations: tuple[Station, ...], scene_of: SceneOf
+    ) -> None:
+        self.motion, self._stations, self._scene_of = motion, stations, scene_of
+        self._firsts = np.array([station.first for station in stations])
+        self._number = -1
+        super().__init__(settings, motion.size, stations[0].size)
+
+    def station_of(self, frame: int) -> Station:
+        """The station that a frame belongs to."""
+        return self._stations[self._place_of(frame)]
+
+    def step(self, frame: Frame) -> DetectedFrame:
+        """Take in the next frame and say what moves in it against the ground, in px of the picture."""
+        self._go_to(self._place_of(frame.index), None)
+        back = inverse(self._stations[self._number].from_picture(self.motion, frame.index))
+        if self.motion.state[frame.index] == FrameState.HELD:
+            self._back = back
+            return nothing_found(frame.index)  # where the picture lies is not known: all of it would seem to move
+        cut = frame.index > 0 and self.motion.state[frame.index] == FrameState.NEW_VIEW
+        return replace(self.look(frame, back), cut=bool(cut))
+
+    def go_to(self, frame: int) -> None:
+        """Be ready for a frame: begin its station, with all that is known of its ground."""
+        self._go_to(self._place_of(frame), None)
+
+    def _place_of(self, frame: int) -> int:
+        return int(np.searchsorted(self._firsts, frame, side="right")) - 1
+
+    def _go_to(self, number: int, state: DetectorState | None) -> None:
+        """Begin with another station's ground; with a ``state`` of it none need be known."""
+        if number != self._number:
+            self._number = number
+            scene = self._scene_of(self._stations[number])
+            empty, known = (None, None) if scene is None else scene
+            self.begin(None if state else empty, known)
+        if state is not None:
+            self._detector.restore(state)
 
     def state(self) -> DetectorState:
         """State to go back to with :meth:`restore`."""

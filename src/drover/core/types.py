@@ -132,6 +132,7 @@ class Detections(_FrameRows):
     runs : (runs, 3) int16: y, first x, one past the last x
     size : (width, height) of the frame, px
     look : (rows, 32) uint8, how each looks; all zero where nobody looked, no rows where nobody ever did
+    view : (frames, 4) float32, in the scene: what of it each picture shows, px; None in the picture itself
     """
 
     frame_start: Int
@@ -144,6 +145,7 @@ class Detections(_FrameRows):
     size: tuple[int, int]
     class_names: tuple[str, ...] = (DEFAULT_CLASS,)
     look: NDArray[np.uint8] = field(default_factory=lambda: np.zeros((0, LOOK), np.uint8))
+    view: Float32 | None = None
 
     def __len__(self) -> int:
         return len(self.box)

@@ -145,14 +145,14 @@ def _state_words(thing: FollowedThing | None, frame: int) -> tuple[str, bool]:
         return thing.refused, True
     if frame >= len(thing.state):
         return "", False
-    share = 100 * float(thing.seen.mean())
+    share = f"{100 * float(thing.seen.mean()):.0f}\u00a0%"  # a space at which no line ends
     state = FollowState(int(thing.state[frame]))
     if state == FollowState.SEEN:
-        return f"seen here, {100 * thing.sure[frame]:.0f} % sure; in {share:.0f} % of the frames", False
+        return f"seen here, {100 * thing.sure[frame]:.0f}\u00a0% sure; in {share} of the frames", False
     why = [text for at, text in thing.reason.items() if at <= frame]
     reason = why[-1] if why else "not found yet"
-    word = "hidden, its place is a forecast" if state == FollowState.HIDDEN else "lost"
-    return f"{word}: {reason}; seen in {share:.0f} % of the frames", state == FollowState.LOST
+    word = "not seen, its place is a forecast" if state == FollowState.HIDDEN else "lost"
+    return f"{word} ({reason}); seen in {share} of the frames", state == FollowState.LOST
 
 
 def followed_as_lists(session: Session) -> list[dict[str, object]]:

@@ -71,8 +71,9 @@ class LiveView(QWidget):
         draw_results(painter, view, scene, SHOWN, last, self._layer)
         painter.restore()
         now = float(scene.clip.times[last])
-        draw_zones(painter, view, scene.count.zone, scene.counted, now)
-        draw_lines(painter, view, scene.count.line, None, now, totals=shown.totals)
+        there = scene.to_scene(last)
+        draw_zones(painter, view, scene.count.zone, scene.counted, now, to_scene=there)
+        draw_lines(painter, view, scene.count.line, None, now, totals=shown.totals, to_scene=there)
 
     def _paint_large(self, painter: QPainter, shown: LivePicture, height: int) -> None:
         """A strip below the picture: for each line its name, and how many went each way."""

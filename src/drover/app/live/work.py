@@ -120,7 +120,7 @@ class LiveWork(QObject):
 
     def _on_step(self, session: LiveSession) -> Callable[[Frame, LiveStep, LiveFacts], None]:
         def show(frame: Frame, step: LiveStep, _: LiveFacts) -> None:
-            self._recent.add(frame.time, step.rows)
+            self._recent.add(frame.time, step.rows, step.to_scene)
             now = time.monotonic()
             if not self._shown.is_set() or now - self._last < SHOW_EVERY:
                 return

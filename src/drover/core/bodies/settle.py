@@ -111,6 +111,7 @@ def _gathered(found: Detections, into: Int, whole: NDArray[np.float32], stays: N
         box=np.ascontiguousarray(whole[rows]), confidence=sure, class_id=found.class_id[rows],
         area=area.astype(np.float32), run_start=run_start, runs=runs, size=found.size,
         class_names=found.class_names, look=found.look[rows] if len(found.look) else found.look,
+        view=found.view,
     )  # fmt: skip
 
 

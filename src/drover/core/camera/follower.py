@@ -32,8 +32,9 @@ MISFIT = 0.85  # of its own contrast that a patch may differ and still be the sa
 USUAL_SHARE, USUAL_REACH = 0.15, 0.2  # of the points in view that must agree with the expected motion, of the cells
 FREE_SHARE, FREE_REACH = 0.3, 0.45  # where the motion is not the expected one
 COVERED = 0.35  # of the trusted cells in which nothing agrees, from which something large is in the way
-STILL_PX, SURELY = 0.75, 0.4  # px from which a pair of pictures shows a move, and share of the points that must
-EXPLAINS = 2.0  # times what is left over that points must have moved for a motion to explain it
+STILL_PX, SURELY = 0.75, 0.5  # px from which a pair of pictures shows a move, and share of the points that must
+EXPLAINS = 2.5  # times what is left over that points must have moved for a motion to explain it
+LEAP = 0.3  # of the width by which the picture may lie elsewhere than expected
 LEFT, ZOOMED = 0.6, 1.2  # share of a view's points still in the picture, and change of zoom, that ask for another
 TAKE_UP = 0.8  # share from which an old view is taken up again
 MOST_VIEWS = 40
@@ -183,6 +184,9 @@ class CameraFollower:
                 most=most,
             )  # fmt: skip
             if fit.matrix is None:
+                continue
+            if moved(inverse(guess) @ fit.matrix, self._work) > LEAP * self._work[0]:
+                fit = Fit(None, fit.inlier, fit.residual, fit.coverage, fit.tried, "a leap that no camera makes")
                 continue
             reach = len(np.unique(cells_of(b[fit.inlier], self._work))) / max(in_view, 1)
             if reach >= least_reach and fit.inlier.sum() >= least_share * sought:

@@ -43,13 +43,17 @@ def place_of_scene(motion: CameraMotion) -> tuple[Float, tuple[int, int]]:
 def detections_in_scene(detections: Detections, motion: CameraMotion) -> Detections:
     """The same rows with boxes and blobs where they are in the scene, shifted as :func:`place_of_scene` says."""
     shift, size = place_of_scene(motion)
-    return _moved(detections, np.einsum("ij,njk->nik", shift, motion.to_scene), size)
+    matrices = np.einsum("ij,njk->nik", shift, motion.to_scene)
+    corners = np.array([mapped_corners(matrix, motion.size) for matrix in matrices])
+    view = np.concatenate([corners.min(axis=1), corners.max(axis=1)], axis=1).astype(np.float32)
+    return replace(_moved(detections, matrices, size), view=view)
 
 
 def detections_in_picture(detections: Detections, motion: CameraMotion) -> Detections:
     """Back into the pictures; what lies beyond their rim is cut off there."""
     shift, _ = place_of_scene(motion)
-    return _moved(detections, np.einsum("nij,jk->nik", motion.to_picture, inverse(shift)), motion.size)
+    back = np.einsum("nij,jk->nik", motion.to_picture, inverse(shift))
+    return replace(_moved(detections, back, motion.size), view=None)
 
 
 def _moved(detections: Detections, matrices: Float, size: tuple[int, int]) -> Detections:

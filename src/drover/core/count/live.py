@@ -33,12 +33,18 @@ Float = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class LiveRows:
-    """Believed tracks of one frame: ``identity``, ``box``, ``state`` and ``class_id`` as in :class:`Tracks`."""
+    """Believed tracks of one frame: ``identity``, ``box``, ``state``, ``class_id``, ``scene_box`` as in Tracks."""
 
     identity: NDArray[np.int32]
     box: NDArray[np.float32]
     state: NDArray[np.int8]
     class_id: NDArray[np.int16]
+    scene_box: NDArray[np.float32] | None = None
+
+    @property
+    def lying(self) -> NDArray[np.float32]:
+        """The boxes in the scene, where the ground stands still."""
+        return self.box if self.scene_box is None else self.scene_box
 
 
 class LiveCrossing(NamedTuple):
@@ -62,7 +68,7 @@ class LiveEvents:
     alarms: tuple[Alarm, ...] = ()
 
 
-_ROW = np.dtype([("frame", "<i8"), ("box", "<f4", 4), ("state", "i1"), ("class_id", "<i2")])
+_ROW = np.dtype([("frame", "<i8"), ("box", "<f4", 4), ("state", "i1"), ("class_id", "<i2"), ("lying", "<f4", 4)])
 
 
 @dataclass
@@ -70,7 +76,7 @@ class _Path:
     """One living path, and what was told of it already; ``fresh`` rows join ``rows`` at the next look."""
 
     rows: NDArray[np.void] = field(default_factory=lambda: np.zeros(0, _ROW))
-    fresh: list[tuple[int, NDArray[np.float32], int, int]] = field(default_factory=list)
+    fresh: list[tuple[int, NDArray[np.float32], int, int, NDArray[np.float32]]] = field(default_factory=list)
     seen: float = 0.0
     told: set[tuple[object, ...]] = field(default_factory=set)
     waiting: dict[tuple[object, ...], float] = field(default_factory=dict)  # since when a crossing has held
@@ -122,11 +128,11 @@ class LiveCount:
         self._frame += 1
         self._now = max(self._now, time)
         self._times[self._frame] = self._now
-        for who, box, state, kind in zip(
-            rows.identity.tolist(), rows.box, rows.state.tolist(), rows.class_id.tolist(), strict=True
+        for who, box, state, kind, lying in zip(
+            rows.identity.tolist(), rows.box, rows.state.tolist(), rows.class_id.tolist(), rows.lying, strict=True
         ):
             path = self._paths.setdefault(who, _Path())
-            path.fresh.append((self._frame, box.copy(), state, kind))
+            path.fresh.append((self._frame, box.copy(), state, kind, lying.copy()))
             path.seen = self._now
         if self._now - self._looked < EVERY:
             return LiveEvents()
@@ -175,6 +181,7 @@ class LiveCount:
             nearest_refused=np.zeros(0, np.float32),
             size=self._size,
             class_names=self._class_names,
+            scene_box=np.ascontiguousarray(rows["lying"][order]),
         ), np.array([self._times[frame] for frame in moments.tolist()])
 
     def _crossings(
@@ -209,7 +216,7 @@ class LiveCount:
         """The last moment at which a path was outside a line's dead band, s; for any two points, all of them."""
         corners, last = line_pixels(line, self._size), np.inf
         for reference in REFERENCES if line.reference == "two" else (line.reference,):
-            paths = path_for(tracks, reference, known)
+            paths = path_for(tracks, reference, known, line.fixed_to)
             place = int(np.searchsorted(tracks.paths.identity, who))
             rows = range(int(tracks.paths.start[place]), int(tracks.paths.start[place + 1]))
             mine = -np.inf

@@ -211,6 +211,13 @@ class Detector:
         known = self._shadows.at_work()
         return known if known is not None and known.shape[1:] == half else np.full((2, *half), 128, np.float32)
 
+    def take_ground(self, runs: NDArray[np.int16], grey: NDArray[np.uint8], chroma: NDArray[np.uint8] | None) -> None:
+        """Take some px (runs, n x 3) of a picture for the empty scene, whatever was believed of them."""
+        self.model.absorb(runs, grey)
+        if self._colour is not None and chroma is not None:
+            self._colour.planes_of(chroma, 1.0)
+            self._colour.absorb(runs)
+
     def difference(self) -> NDArray[np.uint8]:
         """Difference of the last frame from the background, (height, width) uint8, see the background models."""
         return self.model.difference.copy()

@@ -38,8 +38,10 @@ def correct_alone(
     scaling: float,
     doubt: float,
     weak_doubt: float,
-    width: float,
-    height: float,
+    left: float,
+    top: float,
+    right: float,
+    bottom: float,
     frames: float,
     nis: Float,
     first: int,
@@ -47,13 +49,13 @@ def correct_alone(
 ) -> None:  # pragma: no cover
     """Correct each track from ``first`` to ``past`` that has a detection to itself."""
     measured, spread = np.empty(4), np.empty(4)
-    pace = pace_of(frames)
+    pace, view = pace_of(frames), (left, top, right, bottom)
     for k in range(first, past):
         if match[k] < 0 or not alone[k]:
             continue
         noise = box_noise * scale_of(mean[k, 2], mean[k, 3], scaling)
         weakness = weak_doubt * (1.0 - min(max(float(confidence[match[k]]), 0.0), 1.0))
-        measure(mean, usual, k, box, match[k], noise, doubt, weakness, width, height, pace, measured, spread)
+        measure(mean, usual, k, box, match[k], noise, doubt, weakness, view, pace, measured, spread)
         nis[k] = correct(mean, cov, mode, k, measured, spread)
 
 

@@ -30,7 +30,7 @@ def finish(tracks: Tracks, times: Float, settings: TrackSettings, detections: De
     if len(tracks) == 0:
         return tracks
     if after.join:
-        tracks = join_broken(tracks, times, settings, detections.look)
+        tracks = join_broken(tracks, times, settings, detections.look, detections.view)
     if len(detections.runs):  # found by motion; what another detector found is an object, moved or not
         if after.drop_flicker:
             tracks = drop_flicker(tracks, detections, times)

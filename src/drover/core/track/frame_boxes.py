@@ -22,7 +22,8 @@ class FrameBoxes:
     ``box`` (n, 4) float32 px, ``confidence`` (n,) float32, ``class_id`` (n,) int16; ``run_start`` (n + 1,) int64 and
     ``runs`` the blobs, empty where there are none; ``first_row`` is the row of the first of them in the whole table;
     ``look`` (n, 32) float32 is how each looks, without rows where nobody looked; ``velocity`` (n, 2) px per 1/25 s is a
-    first guess of how each moves, NaN where there is none, without rows where nobody measured.
+    first guess of how each moves, NaN where there is none, without rows where nobody measured; ``view`` x1, y1, x2, y2
+    is what the picture shows, where it is not all from nought to its size.
     """
 
     box: NDArray[np.float32]
@@ -33,16 +34,20 @@ class FrameBoxes:
     first_row: int = 0
     look: NDArray[np.float32] = field(default_factory=lambda: NO_LOOKS)
     velocity: NDArray[np.float64] = field(default_factory=lambda: NO_SPEEDS)
+    view: tuple[float, float, float, float] | None = None
 
     @staticmethod
     def of(detections: Detections, frame: int, velocity: NDArray[np.float64] | None = None) -> FrameBoxes:
         """The boxes of one frame of a whole table, through views."""
-        part = detections.rows_of(frame)
+        part, shown = detections.rows_of(frame), None
+        if detections.view is not None:
+            left, top, right, bottom = (float(side) for side in detections.view[min(frame, len(detections.view) - 1)])
+            shown = left, top, right, bottom
         return FrameBoxes(
             detections.box[part], detections.confidence[part], detections.class_id[part],
             detections.run_start[part.start : part.stop + 1], detections.runs, part.start,
             detections.look[part].astype(np.float32) if len(detections.look) else NO_LOOKS,
-            NO_SPEEDS if velocity is None else velocity[part],
+            NO_SPEEDS if velocity is None else velocity[part], shown,
         )  # fmt: skip
 
     def frozen(self) -> FrameBoxes:

@@ -44,18 +44,19 @@ def join_broken(
     times: Float,
     settings: TrackSettings,
     look: NDArray[np.uint8] | None = None,
+    view: NDArray[np.float32] | None = None,
 ) -> Tracks:
     """Tracks with broken ones joined; the joined keep the earlier number, numbers stay without gaps.
 
     Rows of the break are added as coasting, in a straight line. ``look`` (detections, 32) says how each detection
-    looks.
+    looks, ``view`` (frames, 4) what of the scene each picture shows, where the camera moves.
     """
     if len(tracks.paths.identity) < 1:
         return tracks
     tracks, goes_on = cut_at_gaps(tracks, times)
     if len(tracks.paths.identity) < 2:
         return tracks
-    last, first = (_ends(tracks, times, settings.life.exits, at_start=start) for start in (False, True))
+    last, first = (_ends(tracks, times, settings.life.exits, view, at_start=start) for start in (False, True))
     n = len(tracks.paths.identity)
     within, lasts = settings.after.join_within, float(times[tracks.frame_count - 1] - times[0])
     halves = in_halves(find_joins, n, last, first, goes_on, within)
@@ -84,13 +85,18 @@ def _unlikeness(tracks: Tracks, look: NDArray[np.uint8], end: NDArray, start: ND
     return look_distances(before, end, after, start)
 
 
-def _ends(tracks: Tracks, times: Float, exits: tuple[Points, ...], *, at_start: bool) -> Ends:
+def _ends(
+    tracks: Tracks, times: Float, exits: tuple[Points, ...], view: NDArray[np.float32] | None, *, at_start: bool
+) -> Ends:
     paths = tracks.paths
     frame, centre, speed, size = measure_ends(
         paths.start, paths.row, paths.frame, tracks.state != TrackState.COASTING, tracks.box, times, at_start
     )
     room = EDGE * size
-    at_edge = (centre < room).any(axis=1) | (centre > np.array(tracks.size, np.float64) - room).any(axis=1)
+    low, high = np.zeros(2), np.array(tracks.size, np.float64)
+    if view is not None:
+        low, high = view[frame, :2].astype(np.float64), view[frame, 2:].astype(np.float64)
+    at_edge = (centre < low + room).any(axis=1) | (centre > high - room).any(axis=1)
     at_edge |= in_exits(centre, exits, tracks.size)
     return Ends(times[frame], centre, speed, np.maximum(size, 1.0), np.asarray(at_edge, np.bool_))
 

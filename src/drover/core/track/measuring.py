@@ -39,8 +39,7 @@ def measure(
     noise: float,
     doubt: float,
     weakness: float,
-    width: float,
-    height: float,
+    view: tuple[float, float, float, float],
     pace: tuple[float, float, float],
     measured: Float,
     spread: Float,
@@ -48,7 +47,7 @@ def measure(
     """Fill ``measured`` (4,) centre and size px, and ``spread`` (4,) their standard deviations px.
 
     ``doubt`` is how much a jump of size raises the noise, 0 for taking every box as it is; ``weakness`` 0..1 raises
-    it up to three times for a detection of little confidence; ``width`` and ``height`` are those of the picture;
+    it up to three times for a detection of little confidence; ``view`` is what the picture shows, x1, y1, x2, y2;
     ``pace`` is :func:`pace_of` the time from one picture to the next.
     ``usual`` (tracks, 2) px is the size that jumps are judged by; it follows slowly, the slower the larger the jump.
     """
@@ -69,8 +68,8 @@ def measure(
             usual[k, axis] += follow * (high - low - usual[k, axis])
             continue
         over = doubt * max(abs(jump) - slack, 0.0)
-        edge = width if axis == 0 else height
-        cut_low, cut_high = low <= EDGE, high >= edge - EDGE
+        begins, ends = (view[0], view[2]) if axis == 0 else (view[1], view[3])
+        cut_low, cut_high = low <= begins + EDGE, high >= ends - EDGE
         if (cut_low or cut_high) and jump > 0:
             spread[axis + 2] = 0.3 * base  # coming in: it is as large as it looks by now
             usual[k, axis] = high - low

@@ -86,7 +86,7 @@ class Tracker:
         wanted = settings.life.hits_to_confirm
         self._hits = max(min(LEAST_HITS, wanted), round(wanted * min(1.0, rate / FRAME_RATE)))
         self._weights = {looks: weights_of(settings.match, looks=looks) for looks in (False, True)}
-        self._edges = float(size[0]), float(size[1])
+        self._edges = 0.0, 0.0, float(size[0]), float(size[1])
         self._turning = settings.motion.model == "turning"
         self._living = Living(turning=self._turning)
         self._lost = LostOnes(settings.life.return_within, settings.match.look_weight)
@@ -98,6 +98,8 @@ class Tracker:
     def step(self, time: float, found: FrameBoxes) -> None:
         """Take in the detections of the next frame, at ``time`` s."""
         living, settings = self._living, self.settings
+        if found.view is not None:
+            self._edges = found.view
         self._expire(time)
         n = living.count
         unseen = self._predict(time)

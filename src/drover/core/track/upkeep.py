@@ -75,8 +75,10 @@ def note_seen(
     is_hidden: Bools,
     time: float,
     least_hits: int,
-    width: float,
-    height: float,
+    left: float,
+    top: float,
+    right: float,
+    bottom: float,
     hits: NDArray[np.int32],
     seen_at: Float,
     last: Float,
@@ -86,7 +88,8 @@ def note_seen(
 ) -> NDArray[np.int64]:  # pragma: no cover
     """Note of each track whether, when (s) and where it was seen; the rows of those newly believed.
 
-    A track is at the edge when it was last seen within its own size of it; the picture is ``width`` x ``height`` px.
+    A track is at the edge when it was last seen within its own size of it; the picture shows what lies between
+    ``left``, ``top`` and ``right``, ``bottom``.
     """
     newly = np.empty(seen.shape[0], np.int64)
     n = 0
@@ -98,7 +101,7 @@ def note_seen(
         seen_at[k] = time
         x, y, w, h = mean[k, 0], mean[k, 1], mean[k, 2], mean[k, 3]
         last[k, 0], last[k, 1], last[k, 2], last[k, 3] = x, y, mean[k, 4], mean[k, 5]
-        at_edge[k] = x < 1.5 * w or x > width - 1.5 * w or y < 1.5 * h or y > height - 1.5 * h
+        at_edge[k] = x - left < 1.5 * w or x > right - 1.5 * w or y - top < 1.5 * h or y > bottom - 1.5 * h
         if not believed[k] and hits[k] >= least_hits:
             believed[k] = True
             newly[n] = k
@@ -138,8 +141,10 @@ def outlived(
 def survivors(
     mean: Float,
     at_edge: Bools,
-    width: float,
-    height: float,
+    left: float,
+    top: float,
+    right: float,
+    bottom: float,
     seen: Bools,
     believed: Bools,
     hidden: Bools,
@@ -151,24 +156,26 @@ def survivors(
     gone_after: float,
 ) -> tuple[Bools, bool]:  # pragma: no cover
     """Which tracks are kept, see :func:`outlived`, and whether all are; those well inside are held in the picture."""
-    inside = hold_inside(mean, seen.shape[0], at_edge, width, height)
+    inside = hold_inside(mean, seen.shape[0], at_edge, left, top, right, bottom)
     keep = outlived(seen, believed, inside, hidden, in_exit, seen_at, time, longest_gap, hidden_patience, gone_after)
     return keep, bool(keep.all())
 
 
 @njit(cache=True, nogil=True)
-def hold_inside(mean: Float, count: int, at_edge: Bools, width: float, height: float) -> Bools:  # pragma: no cover
+def hold_inside(
+    mean: Float, count: int, at_edge: Bools, left: float, top: float, right: float, bottom: float
+) -> Bools:  # pragma: no cover
     """Which tracks are inside the picture; one that was last seen well inside is held there, standing."""
     out = np.ones(count, np.bool_)
     for k in range(count):
         for axis in range(2):
-            most = width if axis == 0 else height
-            if 0.0 < mean[k, axis] < most:
+            least, most = (left, right) if axis == 0 else (top, bottom)
+            if least < mean[k, axis] < most:
                 continue
             if at_edge[k]:
                 out[k] = False
             else:
-                mean[k, axis] = min(max(mean[k, axis], 1.0), most - 1.0)
+                mean[k, axis] = min(max(mean[k, axis], least + 1.0), most - 1.0)
                 mean[k, 4 + axis] = 0.0
     return out
 
