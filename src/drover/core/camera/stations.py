@@ -66,9 +66,10 @@ def _pieces(motion: CameraMotion, first: int, past: int) -> list[tuple[int, int]
     while begin < past - first:
         least = np.minimum.accumulate(low[begin:])
         most = np.maximum.accumulate(high[begin:])
-        zoom = np.maximum.accumulate(scale[begin:]) / np.minimum.accumulate(scale[begin:])
-        typical = np.median(scale[begin : begin + 1])
-        fits = ((most - least) <= ROOM * typical * np.array(motion.size)).all(axis=1) & (zoom <= ZOOM)
+        least_scale = np.minimum.accumulate(scale[begin:])
+        zoom = np.maximum.accumulate(scale[begin:]) / least_scale
+        room = ROOM * least_scale[:, None] * np.array(motion.size)
+        fits = ((most - least) <= room).all(axis=1) & (zoom <= ZOOM)
         length = int(fits.argmin()) if not fits.all() else len(fits)
         length = max(length, 1)
         out.append((first + begin, first + begin + length))

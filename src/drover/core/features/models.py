@@ -105,9 +105,11 @@ def _by_turning(model: Model, a: Float, b: Float, weight: Float) -> Float:
         one, other = a - middle_a[:, None], b - middle_b[:, None]
         one_c, other_c = one[..., 0] + 1j * one[..., 1], other[..., 0] + 1j * other[..., 1]
         spread = (share * np.abs(one_c) ** 2).sum(axis=1)
-        factor = (share * np.conj(one_c) * other_c).sum(axis=1) / np.where(spread < TINY, np.nan, spread)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            factor = (share * np.conj(one_c) * other_c).sum(axis=1) / np.where(spread < TINY, np.nan, spread)
         if model == "rigid":
-            factor = factor / np.abs(factor)
+            with np.errstate(invalid="ignore", divide="ignore"):
+                factor = factor / np.abs(factor)
     out[:, 0, 0] = out[:, 1, 1] = factor.real
     out[:, 1, 0], out[:, 0, 1] = factor.imag, -factor.imag
     out[:, :2, 2] = middle_b - (out[:, :2, :2] @ middle_a[..., None])[..., 0]

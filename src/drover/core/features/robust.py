@@ -22,7 +22,7 @@ ROUNDS = 4  # of refinement
 CELLS = 6  # a side, into which the picture is divided to see how far agreement reaches
 LEAST_AGREE = 6  # pairs beyond those that a sample needs
 LEAST_SHARE = 0.2  # of the pairs must agree
-LEAST_SPREAD = 0.12  # of the cells with any pair must hold one that agrees; under it the pairs are clustered
+LEAST_SPREAD = 0.12  # of the cells must hold a pair that agrees; under it they are clustered
 LEAST_INSIDE = 0.3  # of sixteen parts of an outline that must hold a point that agrees
 TINY = 1e-9
 FARTHEST_ZOOM = 8.0  # times, beyond which a motion is taken for degenerate
@@ -170,7 +170,7 @@ def _judged(
     """The motion, or why it is none."""
     off = _off(matrix, a, b)
     inlier = off <= tolerance
-    coverage, reach = (1.0, 0.0) if size is None else (spread_of(a[inlier], size), spread_of(a, size))
+    coverage = 1.0 if size is None else spread_of(a[inlier], size)
     residual = float(np.sqrt((off[inlier] ** 2).mean())) if inlier.any() else float("inf")
     slope = np.linalg.det(matrix[:2, :2])
     reason = ""
@@ -180,7 +180,7 @@ def _judged(
         reason = f"too few points agree: {100 * inlier.mean():.0f} %"
     elif not 1.0 / FARTHEST_ZOOM**2 < slope < FARTHEST_ZOOM**2:
         reason = "degenerate: it would fold or flatten the picture"
-    elif coverage < LEAST_SPREAD * min(1.0, 2 * reach) or _on_a_line(a[inlier], model):
+    elif (coverage < LEAST_SPREAD and model != "shift") or _on_a_line(a[inlier], model):
         reason = "the points that agree are clustered: they do not fix the whole picture"
     elif residual > tolerance:
         reason = f"what is left is too large: {residual:.1f} px"
