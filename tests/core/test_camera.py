@@ -1,13 +1,14 @@
-"""The camera against exact motions: what sways, pans, is covered, cut or shows nothing; and what follows for the rest."""
+"""The camera against exact motions: what sways, pans, is covered, cut or blank; and what follows for all else."""
 
 from __future__ import annotations
 
 import numpy as np
 import pytest
+from builders import tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
+from moving import RATE, SIZE, ground, looking, moving_clip, passing, seen, swaying
 
-from builders import tracks_of
 from drover.core.camera.canvas import boxes_along, lay_on, runs_along
 from drover.core.camera.follower import CameraFollower
 from drover.core.camera.in_scene import detections_in_picture, detections_in_scene, tracks_in_picture, tracks_in_scene
@@ -24,7 +25,6 @@ from drover.core.recipe import CameraSettings, CountSettings, LineSettings, Reci
 from drover.core.result_store import ResultStore
 from drover.core.steady_video import calmed_views, held_views, write_steadied
 from drover.core.types import Detections
-from moving import RATE, SIZE, ground, looking, moving_clip, passing, seen, swaying
 
 LARGE = ground()
 LINE = LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05)))
@@ -186,7 +186,8 @@ def test_blobs_and_tables_go_into_the_scene_and_back():
     motion = motion_of(matrices)
     found = Detections(
         np.array([0, 1, 1, 2, 2]), np.array([[40, 30, 60, 50], [470, 100, 480, 104]], np.float32),
-        np.ones(2, np.float32), np.zeros(2, np.int16), np.array([400, 40], np.float32), np.array([0, 20, 24]), runs, SIZE,
+        np.ones(2, np.float32), np.zeros(2, np.int16), np.array([400, 40], np.float32), np.array([0, 20, 24]), runs,
+        SIZE,
     )  # fmt: skip
     lying = detections_in_scene(found, motion)
     assert lying.view is not None and np.allclose(lying.view[2] - lying.view[0], [10, 0, 10, 0])

@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from moving import SIZE, ground, looking, seen
 
 from drover.core.features.binary import describe_binary
 from drover.core.features.corners import ARC, RING_X, RING_Y, eigen_corners, eigen_strength, segment_corners
@@ -18,7 +19,6 @@ from drover.core.features.points import Points, spread
 from drover.core.features.pyramid import halve, pyramid, resized, smoothed
 from drover.core.features.robust import fit_motion
 from drover.core.features.scales import DETECTORS, find_points
-from moving import SIZE, ground, looking, seen
 
 LARGE = ground()
 STILL = seen(LARGE, looking(380, 230))
@@ -208,7 +208,7 @@ def test_a_fit_that_fails_says_why():
         "nowhere": (a, np.full_like(a, np.nan), "shift"),
     }
     line = np.column_stack([np.linspace(0, 470, 60), np.full(60, 100.0)])
-    cases["clustered "] = (line, line + (3, 1), "affine")
+    cases["clustered "] = (line, line + np.array([3, 1]), "affine")
     for words, (one, other, model) in cases.items():
         fit = fit_motion(one, other, model, size=SIZE)  # type: ignore[arg-type]
         assert fit.matrix is None, words
