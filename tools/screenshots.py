@@ -13,13 +13,15 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QPoint
+from PySide6.QtWidgets import QApplication, QScrollArea
 
 from drover.app.preferences import change_preferences
 from drover.app.session import STAGES, StageState
 from drover.app.sources.ways import NETWORK
 from drover.app.theme import apply_theme
 from drover.app.window import MainWindow
+from drover.bench.camera import moving_folder
 from drover.core.count.edits import with_item, with_new
 from drover.core.examples import example
 from drover.core.footage.stand_in import StandIn
@@ -74,6 +76,7 @@ def _counting(app: QApplication, window: MainWindow, folder: Path) -> None:
 def main(folder: Path) -> None:
     """One picture of each main view."""
     folder.mkdir(parents=True, exist_ok=True)
+    scenes = {name: moving_folder(name) for name in ("drone", "brand")}  # drawn once, in the user's own cache
     with tempfile.TemporaryDirectory() as state:
         for name in ("XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME"):
             os.environ[name] = state
@@ -117,6 +120,7 @@ def main(folder: Path) -> None:
         _camera(app, window, folder)
         _many(app, window, folder, Path(state))
         window.close()
+        _moving(app, scenes, folder)
         environment = {**os.environ, "XDG_CONFIG_HOME": str(Path(state) / "dark")}
         subprocess.run([sys.executable, __file__, str(folder), "--dark"], env=environment, check=True)
     print(f"written to {folder}")
@@ -146,6 +150,48 @@ def _camera(app: QApplication, window: MainWindow, folder: Path) -> None:
             live.stop.click()
             wait(app, lambda: not live.work.running)
             live.close()
+
+
+def _moving(app: QApplication, scenes: dict[str, Path], folder: Path) -> None:
+    """A flight over the flock, a pair of its frames, and a sign that is followed."""
+    window = MainWindow()
+    window.show()
+    session = window.session
+
+    def ready() -> bool:
+        return all(session.state_of(stage) == StageState.FRESH for stage in STAGES[:4])
+
+    session.open_clip(scenes["drone"] / "drone.mp4", recipe=scenes["drone"] / "recipe.toml")
+    wait(app, lambda: session.clip is not None and ready())
+    window.strip.choose("footage")
+    window.playback.go(400)
+    settle(app, 1.2)
+    window.grab().save(str(folder / "moving.png"))
+    pair = window.exports.ask_pair()
+    assert pair is not None
+    pair.apart.setValue(10)
+    wait(app, lambda: not pair.job.busy and pair.table.rowCount() == 9)
+    settle(app)
+    pair.grab().save(str(folder / "pair.png"))
+    pair.close()
+    session.open_clip(scenes["brand"] / "brand.mp4")
+    wait(app, lambda: session.clip is not None and Path(session.clip.path).name == "brand.mp4" and ready())
+    window.strip.choose("track")
+    window.playback.go(0)
+    settle(app)
+    window.things.take_box([0.455, 0.41, 0.547, 0.52])
+    wait(app, lambda: bool(session.engine.following.things) and ready())
+    thing = window.dials.track.follow
+    thing.rows[0].name.setText("Sign")
+    thing.rows[0].name.editingFinished.emit()
+    wait(app, ready)
+    window.playback.go(110)
+    settle(app)
+    area = window.dials.currentWidget().findChild(QScrollArea)
+    area.verticalScrollBar().setValue(thing.mapTo(area.widget(), QPoint(0, 0)).y() - 12)
+    settle(app, 1.2)
+    window.grab().save(str(folder / "follow.png"))
+    window.close()
 
 
 def _many(app: QApplication, window: MainWindow, folder: Path, state: Path) -> None:

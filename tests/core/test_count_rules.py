@@ -313,7 +313,7 @@ def test_zones_renamed_and_removed_keep_the_recipe_whole():
         ('[[count.zone]]\nname = "a"\npoints = [[0, 0], [1, 1], [1, 0], [0, 1]]', "must not cross"),
         ('[[count.zone]]\nname = "a"\npoints = [[0, 0], [0.5, 0.5], [1, 1]]', "needs some area"),
         ('[[count.zone]]\nname = "a"\npoints = [[0, 0], [nan, 0], [1, 1]]', "points"),
-        ('[[count.zone]]\nname = "a"\npoints = [[0, 0], [9, 0], [1, 1]]', "must be in -1..2"),
+        ('[[count.zone]]\nname = "a"\npoints = [[0, 0], [9, 0], [1, 1]]', "must be in -4..5"),
         ('[[count.zone]]\nname = "a"\npoints = [[0,0],[1,0],[1,1]]\n'
          '[[count.zone]]\nname = "a"\npoints = [[0,0],[1,0],[1,1]]', "two zones are called 'a'"),
         ('[[count.line]]\nname = "a"\npoints = [[0, 0], [1, 0]]\nfrom_zone = "b"', "a zone 'b' that is not there"),

@@ -154,7 +154,7 @@ def test_a_run_writes_its_files_with_the_columns_and_keys_promised(short_run, tm
     assert facts["recipe"]["track"]["motion"]["jumpiness"] == "auto"
     assert facts["track_as_taken"]["motion"]["jumpiness"] > 0
     assert facts["detect_as_taken"]["background"]["weak_share"] > 0
-    assert {"detect", "track", "count", "score"} == set(facts["seconds"])
+    assert {"camera", "detect", "track", "count", "score"} == set(facts["seconds"])
     score = json.loads(files["score.json"].read_text())
     fractions = ["hota", "deta", "assa", "loca", "mota", "motp", "idf1", "idp", "idr", "precision", "recall"]
     whole = [

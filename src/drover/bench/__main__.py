@@ -21,6 +21,7 @@ from rich.console import Console
 from rich.table import Table
 
 from drover.bench.made_up import many_tracks, truth_from
+from drover.bench.points import measure_points
 from drover.core.count.lines import count_crossings
 from drover.core.count.paths import prepare_paths
 from drover.core.detect.detector import Detector
@@ -244,6 +245,9 @@ _ROWS = {
     "recount_million_ms": _Row("recount a million track rows", "ms", most=10),
     "score_1500x50_s": _Row("score 1500 frames × 50 objects", "s", most=0.3),
     "export_speed": _Row("the demo written as a video with its overlays", "× real time", least=3.0),
+    "camera_fps": _Row("the camera followed, 1280 × 720", "frames/s", least=150),
+    "segment_ratio": _Row("segment test against least eigenvalue", "× as fast", least=10),
+    "follow_fps": _Row("one thing followed, 1280 × 720", "frames/s", least=60),
     "start_s": _Row("start to first frame, kernels warm", "s", most=1.5),
 }
 
@@ -268,6 +272,7 @@ def main() -> None:
     _whole_clip(figures)
     _window(figures)
     _made_up(figures)
+    figures |= measure_points()
     _start(figures)
     _printed(figures)
     out.parent.mkdir(parents=True, exist_ok=True)

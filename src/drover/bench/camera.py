@@ -33,7 +33,7 @@ __all__ = ["main", "moving_folder"]
 
 VERSION = 1
 UNSEEN = 41
-COVERS = 0.35
+CAMERAS = (("sway", None), ("sway", UNSEEN), ("drone", None), ("drone", UNSEEN), ("trailer", None), ("cuts", None))
 
 HEAD = """# Cameras that move, and one thing to follow
 
@@ -174,8 +174,7 @@ def main() -> None:
         (
             "The camera's motion: corners of the picture off from where they are in the scene, px.",
             "| scene | seed | off, median | off, most | a frame | covered | held | cuts | frames/s, read with |",
-            [(_camera_row, name, seed) for name, seed in (
-                ("sway", None), ("sway", UNSEEN), ("drone", None), ("drone", UNSEEN), ("trailer", None), ("cuts", None))],
+            [(_camera_row, name, seed) for name, seed in CAMERAS],
         ),
         (
             "What comes of it, with the defaults.",

@@ -18,9 +18,9 @@ from drover.core.setting_info import setting_help
 
 __all__ = ["CURVES", "CameraCard"]
 
-MODES = {"auto": "as the clip shows", "off": "not at all", "steady": "sways about a view", "free": "pans and zooms"}
+MODES = {"auto": "as the clip asks", "off": "not at all", "steady": "sways about a view", "free": "pans and zooms"}
 MOTIONS = {
-    "shift": "shift alone", "rigid": "shift and turn", "similarity": "and zoom", "affine": "and slant",
+    "shift": "shift alone", "rigid": "shift and turn", "similarity": "shift, turn, zoom", "affine": "and slant",
     "projective": "and tilt",
 }  # fmt: skip
 CURVES = {
@@ -44,7 +44,7 @@ class CameraCard(Card):
         super().__init__("The camera")
         self.session = session
         self.choices = [
-            self._choice("its motion is followed", "camera.mode", MODES),
+            self._choice("is followed", "camera.mode", MODES),
             self._choice("a motion may be", "camera.motion", MOTIONS),
         ]
         for row in self.choices:

@@ -13,7 +13,7 @@ from drover.core.features.models import apply, inverse
 
 __all__ = ["GroundView", "view_on"]
 
-FARTHEST = 20.0  # frames beyond the first picture that a point may lie
+FARTHEST = 4.0  # frames beyond the first picture that a point may lie
 
 
 @dataclass(frozen=True)

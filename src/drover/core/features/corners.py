@@ -76,7 +76,7 @@ def segment_corners(grey: Grey, threshold: int = 20) -> Float:
     """
     if min(grey.shape) <= 2 * RIM:
         return np.zeros((0, 3))
-    found = _segment_test(grey, threshold)
+    found = _segment_test(np.ascontiguousarray(grey), threshold)
     return _strongest(found, grey.shape[0], grey.shape[1])
 
 
@@ -88,7 +88,8 @@ def _segment_test(grey: Grey, threshold: int) -> NDArray[np.int32]:  # pragma: n
     count = 0
     may = np.zeros((width + 7) // 8 * 8, np.uint8)
     eights = may.view(np.uint64)
-    ring = np.empty(32, np.int32)
+    ring = np.empty(32, np.int16)
+    flat, offset = grey.reshape(-1), RING_Y * width + RING_X
     far = np.int16(min(threshold, 255))
     for y in range(RIM, height - RIM):
         _may_be(grey, y, far, may)
@@ -98,7 +99,7 @@ def _segment_test(grey: Grey, threshold: int) -> NDArray[np.int32]:  # pragma: n
             for x in range(max(8 * eight, RIM), min(8 * eight + 8, width - RIM)):
                 if may[x] == 0:
                     continue
-                best = _strength(grey, y, x, threshold, ring)
+                best = _strength(flat, y * width + x, far, offset, ring)
                 if best <= threshold:
                     continue
                 if count == len(out):
@@ -134,17 +135,20 @@ def _may_be(grey: Grey, y: int, far: np.int16, may: Grey) -> None:  # pragma: no
 
 @njit(cache=True, nogil=True)
 def _strength(
-    grey: Grey, y: int, x: int, threshold: int, ring: NDArray[np.int32]
-) -> int | np.int32:  # pragma: no cover
+    flat: Grey, at: int, far: np.int16, offset: NDArray[np.int64], ring: NDArray[np.int16]
+) -> int | np.int16:  # pragma: no cover
     """The least difference of the best arc round a pixel, 0 where none passes; ``ring`` (32,) is room to work in."""
-    middle = np.int32(grey[y, x])
+    middle = np.int16(flat[at])
+    for k in range(16):
+        ring[k] = np.int16(np.int16(flat[at + offset[k]]) - middle)
     light, dark = np.uint32(0), np.uint32(0)
     for k in range(16):
-        apart = np.int32(grey[y + RING_Y[k], x + RING_X[k]]) - middle
-        ring[k] = ring[k + 16] = apart
-        light |= np.uint32(apart > threshold) << np.uint32(k)
-        dark |= np.uint32(apart < -threshold) << np.uint32(k)
-    return _best_arc(ring) if _has_arc(light) or _has_arc(dark) else 0
+        light |= np.uint32(ring[k] > far) << np.uint32(k)
+        dark |= np.uint32(ring[k] < -far) << np.uint32(k)
+    if not (_has_arc(light) or _has_arc(dark)):
+        return np.int16(0)
+    ring[16:] = ring[:16]
+    return _best_arc(ring)
 
 
 @njit(cache=True, nogil=True)
@@ -158,9 +162,9 @@ def _has_arc(bits: np.uint32) -> bool:  # pragma: no cover
 
 
 @njit(cache=True, nogil=True)
-def _best_arc(ring: NDArray[np.int32]) -> int | np.int32:  # pragma: no cover
+def _best_arc(ring: NDArray[np.int16]) -> int | np.int16:  # pragma: no cover
     """The largest of the least differences over all arcs, lighter or darker; ``ring`` goes round twice, (32,)."""
-    best = np.int32(0)
+    best = np.int16(0)
     for start in range(16):
         light, dark = ring[start], -ring[start]
         for k in range(start + 1, start + ARC):

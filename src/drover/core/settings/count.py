@@ -18,7 +18,7 @@ Reference = Literal["foot", "centre", "top", "left", "right"]
 REFERENCES: tuple[Reference, ...] = ("foot", "centre", "top", "left", "right")
 
 
-IN_SCENE = 20.0  # frames beyond the first picture that a line or zone may lie, where a camera moves on
+IN_SCENE = 4.0  # frames beyond the first picture that a line or zone may lie, where a camera moves on
 
 
 class _Drawn(Settings):

@@ -115,11 +115,11 @@ def brand(seed: int = 34, seconds: float = 20.0) -> MovingScene:
 
 
 def cuts(seed: int = 35, seconds: float = 24.0) -> MovingScene:
-    """Three views cut together: the gap, the flock from afar, and the gap from near by."""
+    """Three views cut together: the gap from afar, the flock beyond the hedge, and the gap from near by."""
     third = round(seconds * RATE / 3)
     bases = (
         gap(seed, seconds, camera=Camera()),
-        replace(muster(seed + 1, seconds), lines=()),
+        replace(muster(seed + 1, seconds, camera=Camera(left=270, top=150, zoom=1.3)), lines=()),
         replace(gap(seed + 2, seconds, camera=Camera(left=420, top=120, zoom=1.7)), lines=()),
     )
     view = standing((SIZE[0] / 2, SIZE[1] / 2), SIZE)
