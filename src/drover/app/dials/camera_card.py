@@ -58,7 +58,8 @@ class CameraCard(Card):
         self.curve.currentIndexChanged.connect(self._show_curve)
         self.unit = muted("")
         head = QHBoxLayout()
-        head.addWidget(QLabel("over time"))
+        self.over_time = QLabel("over time")
+        head.addWidget(self.over_time)
         head.addWidget(self.curve)
         head.addWidget(self.unit, 1)
         self.body.addLayout(head)
@@ -113,7 +114,7 @@ class CameraCard(Card):
         else:
             self.said.setText(" ".join(motion.words))
             self.note.setText(f"{len(motion) / max(motion.seconds, 1e-9):.0f} frames/s" if motion.seconds else "")
-        for widget in (self.curve, self.unit, self.plot):
+        for widget in (self.over_time, self.curve, self.unit, self.plot):
             widget.setVisible(moves)
         self._show_curve()
 
