@@ -9,6 +9,7 @@ import contextlib
 import json
 import os
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
@@ -159,14 +160,20 @@ def survey(
     as_json: Annotated[bool, typer.Option("--json", help="Print figures as JSON.")] = False,
 ) -> None:
     """Look at a few pictures of a clip: its noise, shadows and restless places, and what follows for Detect."""
+    from drover.core.camera_pass import look_over_clip
     from drover.core.survey.resolve import resolve_detect
     from drover.core.survey_pass import survey_clip
 
     with open_footage(clip) as reader:
         info = reader.info
-    found = survey_clip(info)
+    found, look = survey_clip(info), look_over_clip(info)  # all over the clip, where a survey sees its beginning
+    if found is None and look.moves:
+        facts = {"camera_moves": True, "camera_shift": round(look.shift, 2)}
+        print(json.dumps(facts, indent=2) if as_json else look.words)
+        return
     if found is None:
         raise DroverError(f"{clip}: has too few pictures to say anything of it; eight are needed")
+    found = replace(found, camera=look if look.known else found.camera)
     taken = resolve_detect(Recipe().detect, found)
     if as_json:
         background, curve = taken.background, () if found.view is None else found.view.noise
