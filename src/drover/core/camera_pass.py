@@ -33,11 +33,10 @@ TELL_EVERY = 0.3  # s
 def look_over_clip(clip: ClipInfo) -> CameraLook:
     """Whether a clip's camera moves, by pairs of pictures at places spread over all of it."""
     moves: list[float] = []
-    size = clip.width, clip.height
     try:
         with open_footage(clip.path, cache_bytes=0) as reader:
             for first, second in _pairs_of(clip, reader):
-                move = _move(reader, first, second, size)
+                move = _move(reader, clip, first, second)
                 if move is not None:
                     moves.append(move)
     except FootageError:
@@ -51,8 +50,9 @@ def look_over_clip(clip: ClipInfo) -> CameraLook:
     return CameraLook(float(np.median(lengths[moved])), APART, float(moved.mean()), True)
 
 
-def _move(reader: FootageReader, first: int, second: int, size: tuple[int, int]) -> float | None:
-    """By how much the view moves between two pictures; where they have too little in common, to the very next one."""
+def _move(reader: FootageReader, clip: ClipInfo, first: int, second: int) -> float | None:
+    """By how much the view moves between two pictures; where they have too little in common, by its next step."""
+    size, times = (clip.width, clip.height), clip.times
     try:
         grey = reader.frame(first).grey
         move = move_between(grey, reader.frame(second).grey, size)
@@ -60,7 +60,9 @@ def _move(reader: FootageReader, first: int, second: int, size: tuple[int, int])
             return move
         # Water goes its way all over the picture too, but not that fast.
         move = move_between(grey, reader.frame(first + 1).grey, size)
-        return move if move is None or move >= FAST * size[0] else None
+        if move is None or move < FAST * size[0]:
+            return None
+        return move * float((times[second] - times[first]) / (times[first + 1] - times[first]))
     except FootageError:
         return None
 
