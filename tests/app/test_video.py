@@ -10,7 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QApplication
 
-from conftest import WAIT
+from conftest import WAIT, up_to_date
 from drover.app.field.scene import draw_scene
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.images import pixels_of, rgb_image
@@ -80,6 +80,7 @@ def dialog_of(opened, qtbot) -> VideoDialog:
 @pytest.mark.own_window
 def test_a_marked_part_is_saved_at_four_times_the_speed_from_the_menu(opened, qtbot, tmp_path):
     opened.session.set_span((50, 110))
+    qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)  # what is written is what is shown then
     opened.field.shown = {"Outlines", "Numbers", "Difference"}
     dialog = dialog_of(opened, qtbot)
     assert "1:" not in dialog.length.text() and dialog.part.currentData() == (50, 110), "the marked part is offered"

@@ -255,10 +255,8 @@ def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Trac
 
 def _follow(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> tuple[FollowedThing, ...]:
     """Things that were marked, found again by their look in every picture."""
-    return follow_things(
-        subject.clip, recipe.follow, key=inputs["key"], store=call.store, on_progress=call.on_progress,
-        cancelled=call.cancelled,
-    )  # fmt: skip
+    told = {"store": call.store, "on_progress": call.on_progress, "cancelled": call.cancelled}
+    return follow_things(subject.clip, recipe.follow, key=inputs["key"], **told)
 
 
 def _edited_from(recipe: Recipe) -> tuple[str, ...]:
@@ -290,10 +288,8 @@ def _found_score(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -
 
 def _camera(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> CameraMotion | None:
     """Where each picture lies in the scene; nothing where the camera stands still."""
-    return camera_of(
-        subject.clip, recipe.camera, key=inputs["key"], store=call.store, on_progress=call.on_progress,
-        cancelled=call.cancelled,
-    )  # fmt: skip
+    told = {"store": call.store, "on_progress": call.on_progress, "cancelled": call.cancelled}
+    return camera_of(subject.clip, recipe.camera, key=inputs["key"], **told)
 
 
 def _asked(recipe: Recipe) -> tuple[str, ...]:
@@ -304,8 +300,12 @@ def _linked_from(recipe: Recipe) -> tuple[str, ...]:
     return ("detect", "pace") if is_auto(recipe.track.motion.jumpiness) else ("detect",)
 
 
+def _clip(subject: Subject) -> tuple[str, ...]:
+    return subject.clip.fingerprint, str(subject.clip.frame_count)
+
+
 def _footage(subject: Subject) -> tuple[str, ...]:
-    return subject.clip.fingerprint, str(subject.clip.frame_count), str(subject.span)
+    return *_clip(subject), str(subject.span)
 
 
 def _truth(subject: Subject) -> tuple[str, ...]:
@@ -328,7 +328,7 @@ def _given(names: tuple[str, ...], _: Recipe) -> tuple[str, ...]:
 STAGES: dict[str, Stage] = {
     stage.name: stage
     for stage in (
-        Stage("camera", 1, _nothing, lambda r: (r.camera,), _footage, _camera),
+        Stage("camera", 1, _nothing, lambda r: (r.camera,), _clip, _camera),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
         Stage("bodies", 5, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
@@ -341,7 +341,7 @@ STAGES: dict[str, Stage] = {
         Stage("pace", 1, _always("detect"), _nothing, _nothing, _pace),
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
         Stage("after", 5, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
-        Stage("follow", 1, _nothing, lambda r: (r.follow,), _footage, _follow),
+        Stage("follow", 1, _nothing, lambda r: (r.follow,), _clip, _follow),
         Stage("edits", 1, _edited_from, _nothing, _nothing, _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),
         Stage("score", scorer.VERSION, _always("edits", "count"), lambda r: (r.score,), _truth, _score),
