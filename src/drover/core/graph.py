@@ -21,7 +21,6 @@ from drover.core.bodies.movers import words_of_movers
 from drover.core.bodies.settle import settle
 from drover.core.camera import in_scene
 from drover.core.camera.motion import CameraMotion
-from drover.core.camera_pass import camera_of
 from drover.core.count import lines
 from drover.core.count.whole_clip import count_all
 from drover.core.detect import detector
@@ -31,7 +30,6 @@ from drover.core.detect.sources import BoxSource, merge
 from drover.core.detect_pass import OnPartial, detect_clip
 from drover.core.errors import Cancelled
 from drover.core.follow.table import FollowedThing, with_things
-from drover.core.follow_pass import follow_things
 from drover.core.footage_types import ClipInfo
 from drover.core.names import grouped
 from drover.core.progress import IsCancelled, OnProgress, never, quiet
@@ -255,6 +253,8 @@ def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Trac
 
 def _follow(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> tuple[FollowedThing, ...]:
     """Things that were marked, found again by their look in every picture."""
+    from drover.core.follow_pass import follow_things
+
     told = {"store": call.store, "on_progress": call.on_progress, "cancelled": call.cancelled}
     return follow_things(subject.clip, recipe.follow, key=inputs["key"], **told)
 
@@ -288,6 +288,8 @@ def _found_score(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -
 
 def _camera(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> CameraMotion | None:
     """Where each picture lies in the scene; nothing where the camera stands still."""
+    from drover.core.camera_pass import camera_of  # with what it needs: nobody waits for that at start
+
     told = {"store": call.store, "on_progress": call.on_progress, "cancelled": call.cancelled}
     return camera_of(subject.clip, recipe.camera, key=inputs["key"], **told)
 
