@@ -134,7 +134,7 @@ class CameraCard(Card):
         times = clip.times[: len(motion)]
         for name, tint in zip(CURVES[chosen], (MOSS, OCHRE), strict=False):
             values = curves[name][: len(times)]
-            self.plot.plot(times, _thinned(values), pen=pg.mkPen(tint, width=1.4))
+            self.plot.plot(times, values, pen=pg.mkPen(tint, width=1.4))
         self._mark_states(motion, times)
         self.plot.setXRange(float(times[0]), float(times[-1]), padding=0.01)
         self.plot.move_cursor()
@@ -154,10 +154,6 @@ class CameraCard(Card):
             self.plot.addItem(
                 pg.InfiniteLine(float(times[cut]), angle=90, pen=pg.mkPen(INK, style=pg.QtCore.Qt.PenStyle.DashLine))
             )
-
-
-def _thinned(values: np.ndarray) -> np.ndarray:
-    return np.asarray(values, np.float64)
 
 
 def _metres_a_second(motion: CameraMotion, times: np.ndarray, ground: Ground) -> np.ndarray:

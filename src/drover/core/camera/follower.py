@@ -42,6 +42,7 @@ CALM = 0.2  # s over which a motion that cannot be seen any more is believed to 
 LOST_AFTER = 1.0  # s held, after which the view is looked for by its look
 LOOK_EVERY = 0.5  # s between such searches
 SMALL = 4.0  # px of the working picture by which the last motion was not as expected
+NOTHING = "too few points: the picture shows next to nothing"
 NEW_AFTER = 3.0  # s held, after which it is another view
 
 
@@ -123,22 +124,19 @@ class CameraFollower:
             grey = halve(grey)
         return pyramid(grey, LEVELS)
 
-    def _new_view(self, pictures: list[Grey]) -> CameraStep:
+    def _new_view(self, pictures: list[Grey], view: KeyView | None = None) -> CameraStep:
         self._begin_anew()
-        self._view = take_view(pictures, np.eye(3))
+        self._view = view or take_view(pictures, np.eye(3))
         if self._view is None:
-            return self._said(FrameState.NEW_VIEW, "too few points: the picture shows next to nothing")
+            return self._said(FrameState.NEW_VIEW, NOTHING, 0.0)
         self._views = [self._view]
         return self._said(FrameState.NEW_VIEW, "")
 
     def _without_view(self, pictures: list[Grey], interval: float) -> CameraStep:
         """Nothing to hold a picture against: the first that shows something is taken."""
         self._held += interval
-        self._view = take_view(pictures, self._pose)
-        if self._view is None:
-            return self._said(FrameState.HELD, "too few points: the picture shows next to nothing")
-        self._views = [self._view]
-        return self._said(FrameState.NEW_VIEW, "")
+        view = take_view(pictures, np.eye(3))
+        return self._said(FrameState.HELD, NOTHING, 0.0) if view is None else self._new_view(pictures, view)
 
     def _expected(self, interval: float) -> Float:
         """The pose that goes on as the last ones did; a motion that is not seen any more dies away."""
@@ -232,7 +230,7 @@ class CameraFollower:
         if self._held >= NEW_AFTER:
             made = take_view(pictures, np.eye(3))
             if made is not None and not made.repeats:
-                return self._new_view(pictures)
+                return self._new_view(pictures, made)
         none = np.zeros(len(rows), np.bool_)
         return self._said(FrameState.HELD, reason, 0.0, 0.0, 0.0, place, place, none)
 

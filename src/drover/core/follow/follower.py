@@ -42,7 +42,8 @@ LOOK_EVERY = 0.12  # s between searches
 NEAR_FOR = 6.0  # s for which it is looked for near where it should be as well
 SEARCHED = 1600  # points of a picture that is searched, half of them where only a part of it is
 RUNGS = 7
-MOST_LEAP = 0.35  # sizes by which the outline may differ from what was expected, after one picture
+USUAL = 0.04  # s between two pictures
+MOST_LEAP = 0.35  # sizes by which the outline may differ from what was expected, after so long
 SLANT = 6.0  # times that a side of the outline may be longer than the one across it
 
 
@@ -73,6 +74,7 @@ class ThingFollower:
         self._forecast: Forecast | None = None
         self._state = FollowState.LOST if pose is None else FollowState.SEEN
         self._time: float | None = None
+        self._interval = USUAL
         self._unseen = self._since_search = 0.0
         self._since_renewal = 0.0
         self._reason = "not found yet" if pose is None else ""
@@ -82,7 +84,7 @@ class ThingFollower:
 
     def step(self, grey: Grey, time: float) -> FollowStep:
         """Take in the next picture (height, width) uint8 at ``time`` s."""
-        interval = 0.04 if self._time is None else max(time - self._time, 1e-3)
+        interval = self._interval = USUAL if self._time is None else max(time - self._time, 1e-3)
         self._time = time
         pictures = pyramid(grey, LEVELS)
         self._since_renewal += interval
@@ -90,7 +92,7 @@ class ThingFollower:
         if self._key is None and self._pose is not None and self._state == FollowState.SEEN:
             self._take_key(pictures, self._pose)
         if self._state == FollowState.SEEN:
-            found = self._followed(pictures, interval)
+            found = self._followed(pictures)
             if found is not None:
                 return self._seen(pictures, *found)
             self._lose(grey)
@@ -98,12 +100,11 @@ class ThingFollower:
 
     # --- while it is seen -------------------------------------------------------------------------------------
 
-    def _followed(self, pictures: list[Grey], interval: float) -> tuple[Float, Fit, Float] | None:
+    def _followed(self, pictures: list[Grey]) -> tuple[Float, Fit, Float] | None:
         """The pose, the fit and the places of the points, by the key view; None where it is not there."""
         key, pose = self._key, self._expected()
         if key is None or pose is None:
             return None
-        del interval
         found = self._fitted(key, pictures, pose)
         if found is None and self._pose is not None:
             found = self._fitted(key, pictures, self._pose)
@@ -172,7 +173,9 @@ class ThingFollower:
         """Whether the outline lies about where it was expected."""
         now, then = apply(pose, self.thing.outline), apply(expected, self.thing.outline)
         side = self.thing.side * float(local_scale(expected, self.thing.outline.mean(axis=0)[None])[0])
-        return float(np.median(np.hypot(*(now - then).T))) <= MOST_LEAP * max(side, 20.0)
+        return float(np.median(np.hypot(*(now - then).T))) <= MOST_LEAP * max(1.0, self._interval / USUAL) * max(
+            side, 20.0
+        )
 
     def _seen(self, pictures: list[Grey], pose: Float, fit: Fit, place: Float) -> FollowStep:
         self._before, self._pose = self._pose, pose
@@ -181,7 +184,7 @@ class ThingFollower:
         if self._forecast is None:
             self._forecast = Forecast(middle, side)
         else:
-            self._forecast.predict(0.04)
+            self._forecast.predict(self._interval)
             self._forecast.take(middle, side)
         self._unseen = 0.0
         self._looks = looks_of(pictures[0], outline)

@@ -55,8 +55,8 @@ class CameraLook:
         if not self.moves:
             return ""
         return (
-            f"The camera moves, by about {self.shift:.0f} px within {self.apart:.1f} s. It is to be followed and "
-            "taken out, as Drover does by itself; without that what stands still is found as moving."
+            f"The camera moves, by about {self.shift:.0f} px within {self.apart:.1f} s: where it is not followed "
+            "what stands still is found as moving, and counts will be wrong."
         )
 
 
