@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from contextlib import closing
 from dataclasses import replace
 
 import numpy as np
@@ -12,11 +12,11 @@ from drover.core.camera.follower import CameraFollower, CameraStep, move_between
 from drover.core.camera.kept import motion_arrays, motion_facts, motion_from
 from drover.core.camera.motion import CameraMotion, FrameState
 from drover.core.camera.stations import make_stations
-from drover.core.errors import Cancelled, FootageError
+from drover.core.errors import FootageError
 from drover.core.footage.opened import FootageReader, open_footage
-from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage_types import ClipInfo
-from drover.core.progress import IsCancelled, OnProgress, Progress, never, quiet
+from drover.core.gone_through import gone_through
+from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.recipe import CameraSettings
 from drover.core.result_store import ResultStore
 from drover.core.survey.camera import LONGEST, STILL, CameraLook
@@ -27,7 +27,6 @@ PLACES = 8  # in the clip at which two pictures are held against each other
 APART = 0.4  # s between them
 MOSTLY = 0.5  # of the frames held, from which nothing is known of the camera: water, noise
 FAST = 0.003  # of the width by which a picture goes from one frame to the next where a camera is quick
-TELL_EVERY = 0.3  # s
 
 
 def look_over_clip(clip: ClipInfo) -> CameraLook:
@@ -125,7 +124,6 @@ def follow_clip(
     *,
     on_progress: OnProgress = quiet,
     cancelled: IsCancelled = never,
-    on_step: Callable[[int, CameraStep], None] = lambda frame, step: None,
 ) -> CameraMotion:
     """The motion of every frame of a clip.
 
@@ -138,24 +136,10 @@ def follow_clip(
     """
     size = clip.width, clip.height
     follower, rows = CameraFollower(size, settings.motion), _Rows(clip.frame_count)
-    started = told = time.perf_counter()
-    frames = prefetched_frames(clip.path, start=0, colour=False)
-    try:
+    started = time.perf_counter()
+    with closing(gone_through(clip, "camera", on_progress, cancelled)) as frames:
         for frame in frames:
-            if cancelled():
-                raise Cancelled("following the camera was stopped")
-            step = follower.step(frame.grey, frame.time)
-            rows.add(frame.index, step)
-            on_step(frame.index, step)
-            now = time.perf_counter()
-            if now - told >= TELL_EVERY:
-                told, done = now, frame.index + 1
-                left = (now - started) / done * (clip.frame_count - done)
-                on_progress(Progress("camera", done, clip.frame_count, left))
-    finally:
-        close = getattr(frames, "close", None)
-        if close:
-            close()
+            rows.add(frame.index, follower.step(frame.grey, frame.time))
     motion = rows.motion(size, time.perf_counter() - started)
     one = settings.mode == "steady" or len(make_stations(motion)) == len(motion.cuts) + 1
     return replace(motion, steady=one)

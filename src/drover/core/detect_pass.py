@@ -143,9 +143,7 @@ class _DetectPass:
                     # Partial results are linked again by whoever shows them: ask for that ever less often.
                     published, pause = now, pause * 1.15
         finally:
-            close = getattr(frames, "close", None)
-            if close:
-                close()
+            frames.close()
         if self.read == 0:
             raise FootageError(f"{self.clip.path}: no frame of it can be decoded any more; was the file changed?")
         self.rows.fill_to(self.clip.frame_count)

@@ -2,27 +2,25 @@
 
 from __future__ import annotations
 
-import time
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.errors import Cancelled, DroverError
+from drover.core.errors import DroverError
 from drover.core.follow.follower import ThingFollower
 from drover.core.follow.table import FollowedThing, ThingRows
 from drover.core.follow.thing import Thing, thing_from_box, thing_from_picture
 from drover.core.footage.images import read_grey
 from drover.core.footage.opened import open_footage
-from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage_types import ClipInfo
-from drover.core.progress import IsCancelled, OnProgress, Progress, never, quiet
+from drover.core.gone_through import gone_through
+from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.recipe import FollowedSettings, FollowSettings
 from drover.core.result_store import ResultStore
 
 __all__ = ["follow_things", "mark_thing"]
-
-TELL_EVERY = 0.3  # s
 
 Float = NDArray[np.float64]
 
@@ -115,24 +113,10 @@ def _followed(
     works = [_Work(clip, thing) for thing in settings.thing]
     if all(work.refused for work in works):
         return tuple(work.table() for work in works)
-    started = told = time.perf_counter()
-    frames = prefetched_frames(clip.path, start=0, colour=False)
-    try:
+    with closing(gone_through(clip, "follow", on_progress, cancelled)) as frames:
         for frame in frames:
-            if cancelled():
-                raise Cancelled("following was stopped")
             for work in works:
                 work.step(frame.index, frame.grey, frame.time)
-            now = time.perf_counter()
-            if now - told >= TELL_EVERY:
-                told, done = now, frame.index + 1
-                on_progress(
-                    Progress("follow", done, clip.frame_count, (now - started) / done * (clip.frame_count - done))
-                )
-    finally:
-        close = getattr(frames, "close", None)
-        if close:
-            close()
     return tuple(work.table() for work in works)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import closing
 from pathlib import Path
 from typing import Literal
 
@@ -11,12 +12,12 @@ from scipy import ndimage
 
 from drover.core.camera.canvas import lay_on
 from drover.core.camera.motion import CameraMotion
-from drover.core.errors import Cancelled, DroverError
+from drover.core.errors import DroverError
 from drover.core.features.models import apply, inverse, local_scale
-from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage.writer import ClipWriter
 from drover.core.footage_types import ClipInfo
-from drover.core.progress import IsCancelled, OnProgress, Progress, never, quiet
+from drover.core.gone_through import gone_through
+from drover.core.progress import IsCancelled, OnProgress, never, quiet
 
 __all__ = ["STEADY_WAYS", "calmed_views", "held_views", "steadied_picture", "write_steadied"]
 
@@ -27,7 +28,6 @@ STEADY_WAYS: dict[SteadyWay, str] = {
     "calm": "the camera's own way stays, its shaking goes",
 }
 CALM_OVER = 0.8  # s, standard deviation, over which a camera's way is smoothed
-EVERY = 12  # frames between words on progress
 RIM = 32.0  # level of what a picture does not reach
 
 
@@ -100,22 +100,17 @@ def write_steadied(
     width, height = clip.width // 2 * 2, clip.height // 2 * 2
     draft = path.with_name(f".{path.stem}-draft{path.suffix}")
     done = 0
-    frames = prefetched_frames(clip.path, start=0, colour=True)
     try:
-        with ClipWriter(draft, width=width, height=height, rate=clip.rate, quality=20, called=path) as writer:
+        with (
+            closing(gone_through(clip, "write", on_progress, cancelled, rgb=True)) as frames,
+            ClipWriter(draft, width=width, height=height, rate=clip.rate, quality=20, called=path) as writer,
+        ):
             for frame in frames:
-                if cancelled():
-                    raise Cancelled("writing was stopped")
                 if frame.index >= len(views):
                     break
                 writer.add(np.ascontiguousarray(steadied_picture(frame.rgb, views[frame.index])[:height, :width]))
                 done += 1
-                if done % EVERY == 0:
-                    on_progress(Progress("write", done, clip.frame_count, 0.0))
         draft.replace(path)
     finally:
         draft.unlink(missing_ok=True)
-        close = getattr(frames, "close", None)
-        if close:
-            close()
     return done

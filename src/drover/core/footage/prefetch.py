@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import queue
 import threading
-from collections.abc import Iterator
+from collections.abc import Generator
 from pathlib import Path
 
 from drover.core.footage.opened import open_footage
@@ -15,7 +15,7 @@ __all__ = ["prefetched_frames"]
 
 def prefetched_frames(
     path: Path | str, *, start: int = 0, ahead: int = 8, colour: bool = False, rgb: bool = False
-) -> Iterator[Frame]:
+) -> Generator[Frame, None, None]:
     """Frames of a clip in order, decoded up to ``ahead`` frames before they are asked for.
 
     Grey is made on that thread too, and with ``colour`` the colour planes; with ``rgb`` the picture in full colour
