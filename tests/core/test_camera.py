@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from moving import RATE, SIZE, ground, looking, moving_clip, passing, seen, swaying
 
+from drover.core.camera import in_scene
 from drover.core.camera.canvas import boxes_along, lay_on, runs_along
 from drover.core.camera.follower import CameraFollower
 from drover.core.camera.in_scene import detections_in_picture, detections_in_scene, tracks_in_picture, tracks_in_scene
@@ -23,6 +24,7 @@ from drover.core.graph import Call, Subject, run_stage
 from drover.core.live import LiveRun
 from drover.core.recipe import CameraSettings, CountSettings, LineSettings, Recipe, ZoneSettings, with_value
 from drover.core.result_store import ResultStore
+from drover.core.steady_detect import _cut_at_rim
 from drover.core.steady_video import calmed_views, held_views, write_steadied
 from drover.core.types import Detections
 
@@ -231,8 +233,15 @@ def test_lines_and_zones_stand_in_the_scene_or_in_the_picture():
 # --- the whole way ----------------------------------------------------------------------------------------------------
 
 
-def test_a_swaying_clip_is_counted_as_if_it_stood(swaying_clip, tmp_path):
+def test_a_swaying_clip_is_counted_as_if_it_stood(swaying_clip, tmp_path, monkeypatch):
     info, boxes = swaying_clip
+    into_scene = []
+
+    def counted(*of):
+        into_scene.append(of)
+        return detections_in_scene(*of)
+
+    monkeypatch.setattr(in_scene, "detections_in_scene", counted)
     store, subject = ResultStore(tmp_path / "store"), Subject(info)
     middle = apply(swaying(0.0), np.array([[380.0, 420.0], [380.0, 30.0]])) / SIZE
     line = LineSettings(name="Middle", points=tuple((float(x), float(y)) for x, y in middle.round(4)))
@@ -252,6 +261,7 @@ def test_a_swaying_clip_is_counted_as_if_it_stood(swaying_clip, tmp_path):
             hits += bool(near.any())
     whole = 3 * info.frame_count
     assert hits > 0.93 * whole and count < 1.08 * whole, "what moves against the ground is found, and nothing else"
+    assert len(into_scene) == 2, "once to gather bodies, and once for all that links them"
     crossings = made["count"].value.crossings
     assert sorted(crossings.direction.tolist()) == [-1, 1, 1]
     exact = sorted(t for t in (80 / 32, 115 / 30, 90 / 34))
@@ -299,6 +309,15 @@ def test_a_clip_is_written_steadied(swaying_clip, tmp_path):
     table = tmp_path / "camera.csv"
     write_motion(table, motion.to_scene)
     assert np.allclose(read_motion(table), motion.to_scene, atol=1e-5)
+
+
+def test_along_the_rim_nothing_of_the_ground_is_taken_for_a_blob():
+    runs = np.array([[10, 0, 1], [11, 0, 1], [40, 60, 90], [41, 60, 90]], np.int16)
+    box = np.array([[-3, 5, 90, 42], [50, 40, 90, 42]], np.float32)
+    cut, counts = runs_along(runs, np.array([4, 0]), np.eye(3), (2, 2), (478, 268))
+    assert counts.tolist() == [2, 0]
+    assert _cut_at_rim(box, cut, counts, (478, 268)).tolist() == [[60, 40, 90, 42], [50, 40, 90, 42]]
+    assert identity_motion(9, SIZE).words[0] == "The camera was followed, and stands still."
 
 
 def test_the_camera_s_curves_are_those_of_its_motion():

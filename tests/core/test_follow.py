@@ -88,6 +88,18 @@ def test_it_is_followed_hidden_and_found_again(marked):
     assert sum(state == FollowState.SEEN for state in states[back:]) >= 0.9 * (110 - back)
 
 
+def test_at_five_pictures_a_second_its_forecast_goes_as_fast_as_it_went(marked):
+    thing, pose, _ = marked
+    follower = ThingFollower(thing, SIZE, pose)
+    for frame in range(0, 60, 5):
+        step = follower.step(picture(frame), frame / RATE)
+        if frame < HIDDEN[0]:
+            assert step.state == FollowState.SEEN
+        else:
+            assert step.state == FollowState.HIDDEN and step.outline is not None
+            assert np.hypot(*(step.outline.mean(axis=0) - corners_at(frame).mean(axis=0))) < 25
+
+
 def test_from_a_picture_it_is_looked_for_everywhere():
     thing = thing_from_picture(np.clip(BOARD, 0, 255).astype(np.uint8))
     follower = ThingFollower(thing, SIZE)

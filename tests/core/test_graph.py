@@ -17,7 +17,7 @@ from drover.core.types import Detections
 
 CLIP = ClipInfo("a.mp4", 200, 100, 25.0, np.arange(60) / 25, "abc")
 AFTER = {
-    "detect": {"motion", "bodies", "detect", "pace", "track", "after", "edits", "count", "score", "found"},
+    "detect": {"motion", "bodies", "detect", "lying", "pace", "track", "after", "edits", "count", "score", "found"},
     "track": {"track", "after", "edits", "count", "score"},
     "count": {"count", "score"},
     "score": {"score", "found"},
@@ -70,6 +70,20 @@ def test_every_setting_changes_its_own_stage_and_those_that_build_on_it(path):
     assert stages == expected
 
 
+def test_how_the_camera_is_taken_asks_for_the_footage_and_a_thing_to_follow_for_no_detection():
+    recipe = Recipe()
+    off = changed_stages(
+        keys_of(Subject(CLIP), recipe), keys_of(Subject(CLIP), with_value(recipe, "camera.mode", "off"))
+    )
+    assert off == AFTER["detect"] | {"camera"}
+    thing = [{"name": "Cart", "time": 1.0, "box": [0.1, 0.1, 0.4, 0.4]}]
+    more = with_value(recipe, "follow.thing", thing)
+    asked = changed_stages(keys_of(Subject(CLIP), recipe), keys_of(Subject(CLIP), more))
+    assert asked == {"follow", "edits", "count", "score"}
+    span = keys_of(Subject(CLIP, span=(5, 20)), recipe)
+    assert "camera" not in changed_stages(keys_of(Subject(CLIP), recipe), span), "a span has the whole clip's camera"
+
+
 def test_truth_and_boxes_change_only_what_asks_for_them():
     plain, box = Subject(CLIP), (0.0, 0.0, 9.0, 9.0)
     truth = replace(plain, truth=truth_of([(0, 1, box)], 60), true_crossings=crossings_of([(1, 1)]))
@@ -84,7 +98,7 @@ def test_truth_and_boxes_change_only_what_asks_for_them():
 def test_what_is_known_is_taken_over_and_only_the_rest_is_made():
     subject = Subject(CLIP, walking())
     first = run_stage("count", subject, BOXES)
-    assert list(first) == ["boxes", "detect", "pace", "track", "after", "edits", "count"]
+    assert list(first) == ["boxes", "detect", "lying", "pace", "track", "after", "edits", "count"]
     known = {result.key: result for result in first.values()}
     again = run_stage("count", subject, BOXES, known=known)
     assert list(again) == ["count"] and again["count"] is first["count"]

@@ -263,7 +263,7 @@ class Engine(QObject):
         if "track" in made:
             self.link_seconds = sum(made[name].seconds for name in ("track", "after", "edits") if name in made)
         if made["edits"].key:
-            self._known.remember(*(made[name] for name in ("pace", "track", "after", "edits") if name in made))
+            self._known.remember(*(made[name] for name in ("lying", "pace", "track", "after", "edits") if name in made))
         self.tracks_changed.emit()
         self.recount()
         self.states_changed.emit()

@@ -11,11 +11,9 @@ from __future__ import annotations
 import hashlib
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from functools import partial
 from typing import Any
-
-from pydantic import BaseModel
 
 from drover.core.bodies.movers import words_of_movers
 from drover.core.bodies.settle import settle
@@ -27,85 +25,22 @@ from drover.core.detect import detector
 from drover.core.detect.cuts import shot_times
 from drover.core.detect.result import DetectResult
 from drover.core.detect.sources import BoxSource, merge
-from drover.core.detect_pass import OnPartial, detect_clip
+from drover.core.detect_pass import detect_clip
 from drover.core.errors import Cancelled
 from drover.core.follow.table import FollowedThing, with_things
-from drover.core.footage_types import ClipInfo
 from drover.core.names import grouped
-from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.recipe import BoxSettings, Recipe, TrackSettings, is_auto, settings_fingerprint
-from drover.core.result_store import ResultStore
 from drover.core.score import scorer
 from drover.core.score.spans import score_boxes, score_result
+from drover.core.stage import Call, Inputs, Linked, Result, Stage, Subject
 from drover.core.track import tracker
 from drover.core.track.finishing import finish
 from drover.core.track.input_notes import input_notes
 from drover.core.track.pace import pace_of, with_pace
 from drover.core.track.whole_clip import fold_tracks
-from drover.core.types import Crossings, Detections, Tracks, Truth
+from drover.core.types import Detections, Tracks
 
 __all__ = ["STAGES", "Call", "Linked", "Result", "Stage", "Subject", "keys_of", "run_stage"]
-
-
-@dataclass(frozen=True, eq=False)
-class Subject:
-    """What the graph works on: a clip, boxes brought in for it, its truth, and the span looked at (all if None)."""
-
-    clip: ClipInfo
-    imported: Detections | None = None
-    truth: Truth | None = None
-    true_crossings: Crossings | None = None
-    span: tuple[int, int] | None = None
-
-
-@dataclass(frozen=True)
-class Call:
-    """How a stage is to be run: where results are kept, who hears of progress, who may stop it."""
-
-    store: ResultStore | None = None
-    on_progress: OnProgress = quiet
-    on_partial: OnPartial | None = None
-    cancelled: IsCancelled = never
-
-
-@dataclass(frozen=True)
-class Result:
-    """What a stage made, the key it belongs to, and the seconds it took."""
-
-    stage: str
-    key: str
-    value: Any
-    seconds: float = 0.0
-
-
-@dataclass(frozen=True)
-class Linked:
-    """Tracks as they were linked, lines on what was odd about the detections, and the settings as they were taken."""
-
-    tracks: Tracks
-    notes: tuple[str, ...]
-    taken: TrackSettings
-
-
-Inputs = Mapping[str, Any]
-Run = Callable[[Subject, Recipe, Inputs, Call], Any]
-
-
-@dataclass(frozen=True)
-class Stage:
-    """One stage: what its result depends on, and how it is made over a clip.
-
-    ``inputs`` are the stages it builds on with this recipe, ``settings`` its slice of the recipe, ``facts`` what it
-    reads of the subject. ``live`` says whether it also runs frame by frame; what needs the whole clip does not.
-    """
-
-    name: str
-    version: int
-    inputs: Callable[[Recipe], tuple[str, ...]]
-    settings: Callable[[Recipe], tuple[BaseModel, ...]]
-    facts: Callable[[Subject], tuple[str, ...]]
-    run: Run
-    live: bool = field(default=False)
 
 
 def keys_of(subject: Subject, recipe: Recipe) -> dict[str, str]:
@@ -201,6 +136,12 @@ def _still(found: DetectResult) -> Detections:
     return found.detections if found.motion is None else in_scene.detections_in_scene(found.detections, found.motion)
 
 
+def _lying(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Detections:
+    """What is linked: made once for all that comes after Detect."""
+    del subject, recipe, call
+    return _still(inputs["detect"])
+
+
 def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
     del subject, call
     return merge(inputs.get("bodies"), inputs.get("boxes"), recipe.detect)
@@ -211,14 +152,14 @@ def _pace(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> float
     del recipe, call
     found: DetectResult = inputs["detect"]
     times = shot_times(subject.clip.times, found.cuts)
-    return pace_of(_still(found), times, subject.clip.rate, whole=found.finished)
+    return pace_of(inputs["lying"], times, subject.clip.rate, whole=found.finished)
 
 
 def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Linked:
     found: DetectResult = inputs["detect"]
     clip, times = subject.clip, shot_times(subject.clip.times, found.cuts)
     settings = _track_taken(recipe, inputs)
-    tracks = fold_tracks(_still(found), times, clip.rate, settings, cancelled=call.cancelled)
+    tracks = fold_tracks(inputs["lying"], times, clip.rate, settings, cancelled=call.cancelled)
     if found.motion is not None:
         tracks = in_scene.tracks_in_picture(tracks, found.motion)
     notes = input_notes(found.detections, clip.times) if found.finished else ()
@@ -234,10 +175,11 @@ def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Trac
     found: DetectResult = inputs["detect"]
     linked: Linked = inputs["track"]
     times = shot_times(subject.clip.times, found.cuts)
+    detections: Detections = inputs["lying"].frozen()
     if found.motion is None:
-        return finish(linked.tracks, times, linked.taken, found.detections.frozen())
+        return finish(linked.tracks, times, linked.taken, detections)
     lying = in_scene.tracks_in_scene(linked.tracks, found.motion)
-    return in_scene.tracks_in_picture(finish(lying, times, linked.taken, _still(found).frozen()), found.motion)
+    return in_scene.tracks_in_picture(finish(lying, times, linked.taken, detections), found.motion)
 
 
 def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
@@ -299,7 +241,7 @@ def _asked(recipe: Recipe) -> tuple[str, ...]:
 
 
 def _linked_from(recipe: Recipe) -> tuple[str, ...]:
-    return ("detect", "pace") if is_auto(recipe.track.motion.jumpiness) else ("detect",)
+    return ("detect", "lying", "pace") if is_auto(recipe.track.motion.jumpiness) else ("detect", "lying")
 
 
 def _clip(subject: Subject) -> tuple[str, ...]:
@@ -340,9 +282,10 @@ STAGES: dict[str, Stage] = {
         ),
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
               _detect, live=True),
-        Stage("pace", 1, _always("detect"), _nothing, _nothing, _pace),
+        Stage("lying", 1, _always("detect"), _nothing, _nothing, _lying),
+        Stage("pace", 1, _always("detect", "lying"), _nothing, _nothing, _pace),
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
-        Stage("after", 5, _always("track", "detect"), lambda r: (r.track,), _nothing, _after),
+        Stage("after", 5, _always("track", "detect", "lying"), lambda r: (r.track,), _nothing, _after),
         Stage("follow", 1, _nothing, lambda r: (r.follow,), _clip, _follow),
         Stage("edits", 1, _edited_from, _nothing, _nothing, _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),

@@ -71,7 +71,7 @@ def run_clip(
         "camera": ("camera",),
         "follow": ("follow",),
         "detect": ("motion", "bodies", "boxes", "detect"),
-        "track": ("pace", "track", "after", "edits"),
+        "track": ("lying", "pace", "track", "after", "edits"),
         "count": ("count",),
     }
     parts |= {"score": ("score",)} if truth is not None else {}

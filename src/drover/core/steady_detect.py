@@ -29,6 +29,7 @@ Float = NDArray[np.float64]
 Grey = NDArray[np.uint8]
 SceneOf = Callable[[Station], tuple[EmptyScene, NDArray[np.bool_]] | None]
 LEAST_LEFT = 0.25  # of a blob's area that must lie in the picture
+RIM = 2  # px along the rim in which a picture and the ground beside it run into each other
 SLIVER = (
     0.012  # of the picture's height: what reaches in no farther over its rim is not told from the ground that comes in
 )
@@ -104,8 +105,9 @@ class CanvasDetector:
     def _in_picture(self, found: DetectedFrame) -> DetectedFrame:
         """What was found on the canvas, where it is in the picture; what lies beyond its rim is cut off or left out."""
         width, height = self.size
-        runs, counts = runs_along(found.runs, found.run_count, inverse(self._back), (0, 0), self.size)
-        box = boxes_along(found.box, self._back)
+        inner = (width - RIM, height - RIM)
+        runs, counts = runs_along(found.runs, found.run_count, inverse(self._back), (RIM, RIM), inner)
+        box = _cut_at_rim(boxes_along(found.box, self._back), runs, counts, inner)
         owner = np.repeat(np.arange(len(counts)), counts)
         area = np.bincount(owner, weights=(runs[:, 2] - runs[:, 1]).astype(np.float64), minlength=len(counts))
         zoom = abs(float(np.linalg.det(self._back[:2, :2])))
@@ -225,6 +227,18 @@ class SteadyDetector(CanvasDetector):
     def restore(self, state: DetectorState, frame: int) -> None:
         """Go back to the state before a frame."""
         self._go_to(self._place_of(frame), state)
+
+
+def _cut_at_rim(
+    box: NDArray[np.float32], runs: NDArray[np.int16], counts: NDArray[np.int64], inner: tuple[int, int]
+) -> NDArray[np.float32]:
+    """Boxes (n, 4) that reach to the rim, as far as their blobs are in the picture; the others as they are."""
+    start = np.concatenate([[0], np.cumsum(counts)])
+    beyond = (box[:, :2] < RIM).any(axis=1) | (box[:, 2:] > inner).any(axis=1)
+    for k in np.flatnonzero(beyond & (counts > 0)).tolist():
+        own = runs[start[k] : start[k + 1]]
+        box[k] = own[:, 1].min(), own[:, 0].min(), own[:, 2].max(), own[:, 0].max() + 1
+    return box
 
 
 def on_canvas(settings: DetectSettings, size: tuple[int, int], canvas: tuple[int, int]) -> DetectSettings:

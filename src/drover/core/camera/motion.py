@@ -104,7 +104,8 @@ class CameraMotion:
         """What there is to say of it, in plain sentences."""
         frames: dict[str, int] = self.facts["frames"]  # type: ignore[assignment]
         way = "sways about one view" if self.steady else "goes from view to view"
-        out = [f"The camera moves: it {way}, by up to {self.facts['farthest']:.0f} px. It is followed and taken out."]
+        moves = f"The camera moves: it {way}, by up to {self.facts['farthest']:.0f} px. It is followed and taken out."
+        out = [moves if self.moves else "The camera was followed, and stands still."]
         if frames["covered"]:
             out.append(
                 f"In {frames['covered']} frames something large hides much of the ground; the rest of it is held to."
