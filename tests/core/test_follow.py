@@ -189,7 +189,7 @@ def test_what_is_followed_becomes_an_identity_that_is_counted(board_clip, tmp_pa
     assert "plain ground" in refused.refused and not refused.seen.any()
     assert thing.seen[:38].mean() > 0.85, "before the box was drawn as well"
     assert thing.seen[70:].mean() > 0.9 and not thing.seen[HIDDEN[0] + 3 : HIDDEN[1]].any()
-    tracks = made["edits"].value
+    tracks = made["edits"].value.tracks
     who = int(tracks.identity.max())
     rows = tracks.path_of(who)
     assert {tracks.class_names[k] for k in tracks.class_id[rows]} == {"Board"}

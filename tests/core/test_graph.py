@@ -130,7 +130,7 @@ def test_the_same_walks_keep_their_identities_at_any_frame_rate(rate):
     found = Detections.from_boxes(frame, box, np.ones(len(box), np.float32), frame_count=len(times), size=(640, 200))
     line = {"name": "middle", "points": [[0.5, 1.0], [0.5, 0.0]]}
     made = run_stage("count", Subject(clip, found), with_value(BOXES, "count.line", [line]))
-    tracks, crossings = made["edits"].value, made["count"].value.crossings
+    tracks, crossings = made["edits"].value.tracks, made["count"].value.crossings
     assert tracks.paths.identity.tolist() == [1, 2]
     assert sorted(crossings.direction.tolist()) == [-1, 1]
     # The filter lags where a walk begins, not where it crosses: within a tenth of a size of the true moment.

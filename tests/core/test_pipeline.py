@@ -19,7 +19,8 @@ from drover.core.run import run_clip
 from drover.core.run_files import write_run
 from drover.core.score.spans import score_boxes, score_result
 from drover.core.track.tracker import EVEN
-from drover.core.types import TrackState, only_frames
+from drover.core.track_rows import only_frames
+from drover.core.types import TrackState
 
 
 def keys(clip, recipe: Recipe) -> tuple[str, str, str]:
@@ -65,7 +66,8 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
     recipe = with_value(recipe, "detect.background.known_start", False)
     recipe = with_value(recipe, "track.motion.jumpiness", EVEN)
     made = run_stage("count", Subject(short_info), recipe)
-    found, tracks, counted = (made[name].value for name in ("detect", "edits", "count"))
+    found, edited, counted = (made[name].value for name in ("detect", "edits", "count"))
+    tracks = edited.tracks
     live, events = LiveRun(recipe, (short_info.width, short_info.height), short_info.rate), []
     with ClipReader(short_clip) as reader:
         for frame in reader.frames():

@@ -14,6 +14,7 @@ import pytest
 
 from drover.core.count.audit import Audit, Missed, with_added, with_hand_total, with_sign_off, with_verdict
 from drover.core.document import Document, KeptRun
+from drover.core.edits.making import said_edit
 from drover.core.errors import ProjectError
 from drover.core.examples import example
 from drover.core.formats.box_rows import read_truth
@@ -21,7 +22,8 @@ from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.lock import ProjectLock
 from drover.core.recipe import DetectSettings, Recipe, dump_recipe, parse_recipe, with_value
-from drover.core.types import Detections, only_frames, rows_to_frames
+from drover.core.track_rows import only_frames
+from drover.core.types import Detections, rows_to_frames
 
 
 @pytest.fixture
@@ -368,6 +370,7 @@ def test_imported_boxes_come_back_and_keep_their_fingerprint(contents, tmp_path)
 def test_a_project_of_the_first_format_opens_and_is_brought_up_to_date(saved, contents):
     with sqlite3.connect(saved) as db:
         db.execute("DROP TABLE imported")
+        db.execute("DROP TABLE correction")
         for table, column in (("detection", "look"), ("track", "margin"), ("track", "nis")):
             db.execute(f"ALTER TABLE {table} DROP COLUMN {column}")
         for column in ("note", "complete", "found"):
@@ -381,7 +384,7 @@ def test_a_project_of_the_first_format_opens_and_is_brought_up_to_date(saved, co
     ProjectFile(saved).save(replace(contents, latest=replace(contents.latest, track_key="newer")))
     assert read_project(saved)[0].latest.track_key == "newer"
     with sqlite3.connect(saved) as db:
-        assert db.execute("PRAGMA user_version").fetchone()[0] == 4
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 5
         assert db.execute("SELECT count(*) FROM imported").fetchone()[0] == 0
 
 
@@ -394,6 +397,16 @@ def test_an_audit_comes_back_and_any_tool_can_read_it(contents, tmp_path):
     file = ProjectFile(path)
     file.save(replace(contents, audit=audit))
     assert read_project(path)[0].audit == audit
+    edits = (said_edit(contents.latest.tracks, contents.clip.times, 1, 40, "name", "Old one"),)
+    file.save(replace(contents, audit=audit, edits=edits))
+    assert read_project(path)[0].edits == edits
+    with sqlite3.connect(path) as db:
+        db.execute('UPDATE correction SET content = \'{"kind": "melt"}\'')
+    db.close()
+    with pytest.raises(ProjectError, match="is no correction"):
+        read_project(path)
+    file.save(replace(contents, audit=audit))
+    assert read_project(path)[0].edits == ()
     with sqlite3.connect(path) as db:
         assert db.execute("SELECT line, direction, frame, class FROM missed").fetchall() == [("Gap", -1, 63, "ewe")]
         assert [said for (said,) in db.execute("SELECT said FROM verdict")] == ["confirmed", "rejected"]

@@ -21,6 +21,7 @@ from drover.core.count.paths import TrackPaths
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
 from drover.core.document import KeptRun
+from drover.core.edits.apply import Edited
 from drover.core.graph import Call, Result, Subject, keys_of, run_stage
 from drover.core.graph import Linked as AsLinked
 from drover.core.progress import Progress
@@ -76,7 +77,7 @@ class Engine(QObject):
     def _clear(self) -> None:
         self.detect: DetectResult | None = None
         self.detect_settings: DetectSettings | None = None
-        self.tracks: Tracks | None = None
+        self.edited: Edited | None = None
         self.linked: AsLinked | None = None  # with the filters' boxes, before anything was done to them
         self.track_settings: TrackSettings | None = None
         self.linked_detections: Detections | None = None
@@ -109,11 +110,13 @@ class Engine(QObject):
         """Show a kept run; whether it is up to date its keys tell."""
         kept = run.recipe
         self._take_detect(Result("detect", run.detect_key, detect), kept.detect)
-        self.tracks, self._paths, self.track_settings = run.tracks, paths, kept.track
+        self.edited = Edited(run.tracks, () if self.subject is None or not self.subject.edits else None)
+        self._paths, self.track_settings = paths, kept.track
         self.linked = None  # a kept run holds the finished tracks alone
         self.linked_detections = detect.detections
         self._shown["edits"] = run.track_key
-        self._known.remember(Result("edits", run.track_key, run.tracks))
+        if self.edited.notes is not None:  # what came of corrections is not kept; linking again tells
+            self._known.remember(Result("edits", run.track_key, self.edited))
         self.tracks_changed.emit()
         self.recount()
 
@@ -143,7 +146,7 @@ class Engine(QObject):
         if not self.fresh("detect"):
             if not (self.footage_missing and self.needs_footage):
                 self._request_detect()
-        elif not self.fresh("edits"):
+        elif not self.fresh("edits") or (self.edited is not None and self.edited.notes is None):
             self._request_link()
         else:
             self._link_job.cancel()  # of a step that was undone meanwhile: its tracks would stay on screen
@@ -252,7 +255,7 @@ class Engine(QObject):
 
     def _on_linked(self, linked: Linked) -> None:
         made = linked.results
-        self.tracks, self._paths, self.track_settings = made["edits"].value, linked.paths, linked.settings
+        self.edited, self._paths, self.track_settings = made["edits"].value, linked.paths, linked.settings
         self._shown["edits"], self.linked_detections = made["edits"].key, linked.detect.value.detections
         track = made.get("track")
         if track is None and made["edits"].key == self.keys["edits"]:
@@ -268,6 +271,11 @@ class Engine(QObject):
         self.recount()
         self.states_changed.emit()
         self._complete()
+
+    @property
+    def tracks(self) -> Tracks | None:
+        """The tracks, with what was corrected by hand."""
+        return None if self.edited is None else self.edited.tracks
 
     # --- Count ------------------------------------------------------------------------------------------------
 
@@ -314,7 +322,7 @@ class Engine(QObject):
             self._score_job.cancel()  # of a step that was undone meanwhile
             return
         keys, final, held_key = self.keys, self.fresh("edits") and self.fresh("detect"), self._held_key()
-        parts = (("edits", tracks), ("count", counted), ("detect", detect))
+        parts = (("edits", self.edited), ("count", counted), ("detect", detect))
         known = {keys[name]: Result(name, keys[name], value) for name, value in parts}
         done = dict(self._known)
         known |= {keys[name]: done[keys[name]] for name in ("score", "found") if final and keys[name] in done}

@@ -68,7 +68,7 @@ def link(
     made = run_stage("edits", subject, recipe, known=known, call=Call(cancelled=cancelled))
     if not final:
         made = {name: Result(name, "", result.value, result.seconds) for name, result in made.items()}
-    tracks = made["edits"].value
+    tracks = made["edits"].value.tracks
     paths = {reference: prepare_paths(tracks, reference, ready=True) for reference in references_of(recipe.count)}
     return Linked(made, paths, detect, recipe.track)
 

@@ -12,7 +12,8 @@ from drover.core.recipe import DetectSettings, Recipe
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
 from drover.core.score.spans import score_boxes, score_result
-from drover.core.types import Crossings, Tracks, only_frames, rows_to_frames
+from drover.core.track_rows import only_frames
+from drover.core.types import Crossings, Tracks, rows_to_frames
 
 __all__ = ["Held", "held_of", "scored"]
 

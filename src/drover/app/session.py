@@ -21,6 +21,7 @@ from drover.app.shown import Shown
 from drover.app.view_state import ViewState
 from drover.core.count.audit import Audit
 from drover.core.document import Document, KeptRun
+from drover.core.edits.edit import Edit
 from drover.core.errors import DroverError
 from drover.core.footage_types import ClipInfo
 from drover.core.formats.box_rows import read_truth
@@ -54,6 +55,7 @@ class Session(Shown):
     imported_changed = Signal()
     other_changed = Signal()
     audit_changed = Signal()
+    edits_changed = Signal()
 
     def __init__(self, store: ResultStore | None = None) -> None:
         super().__init__()
@@ -125,7 +127,8 @@ class Session(Shown):
         self.documents.open(document)
         self.clip_changed.emit()
         for signal in (
-            self.imported_changed, self.span_changed, self.audit_changed, self.truth_changed, self.recipe_changed,
+            self.imported_changed, self.span_changed, self.audit_changed, self.edits_changed, self.truth_changed,
+            self.recipe_changed,
         ):  # fmt: skip
             signal.emit()
         if document.latest is not None and opened.detect is not None and opened.paths is not None:
@@ -203,6 +206,11 @@ class Session(Shown):
         if self.document is not None and audit != self.audit:
             self.documents.change(replace(self.document, audit=audit), what)
 
+    def correct(self, edits: tuple[Edit, ...], what: str) -> None:
+        """Have other corrections in force, as one step that can be undone."""
+        if self.document is not None and edits != self.document.edits:
+            self.documents.change(replace(self.document, edits=edits), what)
+
     def bring_in(self, boxes: Detections, recipe: Recipe) -> None:
         """Take boxes of another detector, with the recipe that says how they are used, as one step."""
         if self.document is not None:
@@ -261,12 +269,13 @@ class Session(Shown):
             return
         for name, signal in (
             ("imported", self.imported_changed), ("span", self.span_changed), ("audit", self.audit_changed),
+            ("edits", self.edits_changed),
             ("truth", self.truth_changed), ("true_crossings", self.truth_changed),
         ):  # fmt: skip
             if getattr(before, name) is not getattr(after, name):
                 signal.emit()
         self._show_held(before, after)
-        asked = ("recipe", "imported", "span", "truth", "true_crossings")
+        asked = ("recipe", "imported", "span", "truth", "true_crossings", "edits")
         if any(getattr(before, name) is not getattr(after, name) for name in asked):
             self._show_recipe(after.recipe, settled=True)
 

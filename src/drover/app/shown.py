@@ -13,6 +13,8 @@ from drover.core.count.audit import Audit
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
 from drover.core.document import Document
+from drover.core.edits.apply import EditNote
+from drover.core.edits.edit import Edit
 from drover.core.footage_types import ClipInfo
 from drover.core.recipe import DetectSettings, TrackSettings
 from drover.core.score.detection import DetectionScore
@@ -58,6 +60,17 @@ class Shown(QObject):
     def audit(self) -> Audit:
         """What a person said of the crossings."""
         return self.document.audit if self.document is not None else Audit()
+
+    @property
+    def edits(self) -> tuple[Edit, ...]:
+        """What was corrected by hand, in order."""
+        return self.document.edits if self.document is not None else ()
+
+    @property
+    def edit_notes(self) -> tuple[EditNote, ...]:
+        """What came of each correction; fewer than there are while that is being worked out."""
+        edited = self.engine.edited
+        return () if edited is None or edited.notes is None else edited.notes
 
     @property
     def span(self) -> tuple[int, int] | None:

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from drover.core.count.audit import Audit
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
+from drover.core.edits.edit import Edit
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import Subject
 from drover.core.recipe import Recipe, dump_recipe
@@ -85,6 +86,7 @@ class Document:
     true_crossings: Crossings | None = None
     imported: Detections | None = None
     audit: Audit = field(default_factory=Audit)
+    edits: tuple[Edit, ...] = ()
     span: tuple[int, int] | None = None
     runs: tuple[KeptRun, ...] = ()
     held: str = ""
@@ -93,7 +95,7 @@ class Document:
     @property
     def subject(self) -> Subject:
         """What the graph works on."""
-        return Subject(self.clip, self.imported, self.truth, self.true_crossings, self.span)
+        return Subject(self.clip, self.imported, self.truth, self.true_crossings, self.span, self.edits)
 
     @property
     def held_run(self) -> KeptRun | None:

@@ -26,6 +26,8 @@ from drover.core.detect.cuts import shot_times
 from drover.core.detect.result import DetectResult
 from drover.core.detect.sources import BoxSource, merge
 from drover.core.detect_pass import detect_clip
+from drover.core.edits.apply import Edited, apply_edits
+from drover.core.edits.edit import digest_of
 from drover.core.errors import Cancelled
 from drover.core.follow.table import FollowedThing, with_things
 from drover.core.names import grouped
@@ -182,15 +184,17 @@ def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Trac
     return in_scene.tracks_in_picture(finish(lying, times, linked.taken, detections), found.motion)
 
 
-def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
-    """Things that are followed by their look join the tracks; corrections by hand have their place here."""
-    del subject, recipe, call
+def _edits(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Edited:
+    """Things that are followed by their look join the tracks; then all is put right that was corrected by hand."""
+    del recipe, call
     tracks: Tracks = inputs["after"]
-    if "follow" not in inputs:
-        return tracks
+    if "follow" in inputs:
+        tracks = with_things(tracks, inputs["follow"])
+    made = apply_edits(tracks, subject.clip.times, subject.edits)
     motion: CameraMotion | None = inputs["detect"].motion
-    tracks = with_things(tracks, inputs["follow"])
-    return tracks if motion is None else replace(tracks, scene_box=in_scene.scene_boxes(tracks, motion))
+    if motion is None or made.tracks is inputs["after"]:
+        return made
+    return replace(made, tracks=replace(made.tracks, scene_box=in_scene.scene_boxes(made.tracks, motion)))
 
 
 def _follow(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> tuple[FollowedThing, ...]:
@@ -202,12 +206,12 @@ def _follow(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> tup
 
 
 def _edited_from(recipe: Recipe) -> tuple[str, ...]:
-    return ("after", "follow", "detect") if recipe.follow.thing else ("after",)
+    return ("after", "follow", "detect") if recipe.follow.thing else ("after", "detect")
 
 
 def _count(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Any:
     del call
-    return count_all(inputs["edits"], subject.clip.times, recipe.count)
+    return count_all(inputs["edits"].tracks, subject.clip.times, recipe.count)
 
 
 def _score(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Any:
@@ -215,7 +219,7 @@ def _score(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Any:
     if subject.truth is None:
         return None
     return score_result(
-        inputs["edits"], subject.truth, recipe.score, crossings=inputs["count"].crossings,
+        inputs["edits"].tracks, subject.truth, recipe.score, crossings=inputs["count"].crossings,
         true_crossings=subject.true_crossings, span=subject.span,
     )  # fmt: skip
 
@@ -287,7 +291,7 @@ STAGES: dict[str, Stage] = {
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
         Stage("after", 5, _always("track", "detect", "lying"), lambda r: (r.track,), _nothing, _after),
         Stage("follow", 1, _nothing, lambda r: (r.follow,), _clip, _follow),
-        Stage("edits", 1, _edited_from, _nothing, _nothing, _edits),
+        Stage("edits", 2, _edited_from, _nothing, lambda s: (digest_of(s.edits),), _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),
         Stage("score", scorer.VERSION, _always("edits", "count"), lambda r: (r.score,), _truth, _score),
         Stage("found", scorer.VERSION, _always("detect"), lambda r: (r.score,), _truth, _found_score),

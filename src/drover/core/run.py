@@ -82,7 +82,7 @@ def run_clip(
     }
     detect, counted = made["detect"].value, made["count"].value
     return ClipRun(
-        clip, recipe, detect, made["edits"].value, counted.crossings,
+        clip, recipe, detect, made["edits"].value.tracks, counted.crossings,
         made["score"].value if truth is not None else None, seconds, (*detect.notes, *made["track"].value.notes),
         counted, made["track"].value.taken, made["follow"].value if "follow" in made else (),
     )  # fmt: skip

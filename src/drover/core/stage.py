@@ -9,6 +9,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from drover.core.detect_pass import OnPartial
+from drover.core.edits.edit import Edit
 from drover.core.footage_types import ClipInfo
 from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.recipe import Recipe, TrackSettings
@@ -20,13 +21,16 @@ __all__ = ["Call", "Inputs", "Linked", "Result", "Run", "Stage", "Subject"]
 
 @dataclass(frozen=True, eq=False)
 class Subject:
-    """What the graph works on: a clip, boxes brought in for it, its truth, and the span looked at (all if None)."""
+    """What the graph works on: a clip, boxes brought in for it, its truth, the span looked at (all if None), and the
+    corrections by hand.
+    """
 
     clip: ClipInfo
     imported: Detections | None = None
     truth: Truth | None = None
     true_crossings: Crossings | None = None
     span: tuple[int, int] | None = None
+    edits: tuple[Edit, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -25,7 +25,6 @@ __all__ = [
     "TrackState",
     "Tracks",
     "Truth",
-    "only_frames",
     "rows_to_frames",
 ]
 
@@ -282,18 +281,6 @@ class Tracks(_FrameRows):
         if place >= len(self.paths.identity) or self.paths.identity[place] != identity:
             return np.zeros(0, np.int64)
         return self.paths.row[self.paths.start[place] : self.paths.start[place + 1]]
-
-
-def only_frames(tracks: Tracks, span: tuple[int, int]) -> Tracks:
-    """Tracks with nothing in them outside a span of frames (first, one past the last)."""
-    first, past = (int(tracks.frame_start[min(max(edge, 0), tracks.frame_count)]) for edge in span)
-    names = ("identity", "box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis")
-    columns = [name for name in (*names, "scene_box") if getattr(tracks, name) is not None]
-    return replace(
-        tracks,
-        frame_start=np.clip(tracks.frame_start - first, 0, past - first),
-        **{name: getattr(tracks, name)[first:past] for name in columns},
-    )
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from drover.core.follow.steps import FollowState, FollowStep
 from drover.core.names import plain_name
+from drover.core.track_rows import columns_of, with_rows, without_rows
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["FollowedThing", "ThingRows", "with_things", "write_followed"]
@@ -100,28 +101,21 @@ def _with_one(tracks: Tracks, thing: FollowedThing) -> Tracks:
     frame, box = frame[inside], box[inside]
     if not len(frame):
         return tracks
-    tracks = _without(tracks, _doubles(tracks, frame, box))
+    doubles = _doubles(tracks, frame, box)
+    tracks = without_rows(tracks, np.isin(tracks.identity, doubles)) if doubles else tracks
     names = tracks.class_names if thing.name in tracks.class_names else (*tracks.class_names, thing.name)
     who, n = int(tracks.identity.max(initial=0)) + 1, len(frame)
     seen = thing.seen[frame]
     own: dict[str, NDArray] = {
-        "identity": np.full(n, who, np.int32), "box": box,
+        "box": box,
         "state": np.where(seen, TrackState.CONFIRMED, TrackState.COASTING).astype(np.int8),
         "detection": np.full(n, -1, np.int32), "confidence": np.where(seen, thing.sure[frame], 0).astype(np.float32),
         "class_id": np.full(n, names.index(thing.name), np.int16), "distance": np.full(n, np.nan, np.float32),
         "margin": np.full(n, np.inf, np.float32), "nis": np.full(n, np.nan, np.float32), "scene_box": box,
     }  # fmt: skip
-    frames = np.concatenate([tracks.frame, frame])
-    columns = {
-        name: np.concatenate([getattr(tracks, name), column])
-        for name, column in own.items()
-        if getattr(tracks, name) is not None
-    }
-    order = np.lexsort((columns["identity"], frames))
-    counts = np.bincount(frames, minlength=tracks.frame_count)
-    start = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-    ordered = {name: column[order] for name, column in columns.items()}
-    return replace(tracks, frame_start=start, class_names=names, **ordered)
+    columns = {name: np.concatenate([getattr(tracks, name), own[name]]) for name in columns_of(tracks)}
+    frames, whose = np.concatenate([tracks.frame, frame]), np.concatenate([tracks.identity, np.full(n, who, np.int32)])
+    return with_rows(replace(tracks, class_names=names), frames, whose, columns)
 
 
 def _doubles(tracks: Tracks, frame: NDArray[np.int64], box: NDArray[np.float32]) -> list[int]:
@@ -136,27 +130,6 @@ def _doubles(tracks: Tracks, frame: NDArray[np.int64], box: NDArray[np.float32])
         for who in tracks.identity[rows][shared >= SAME * both].tolist():
             hits[who] = hits.get(who, 0) + 1
     return [who for who, n in hits.items() if n >= MOSTLY * len(tracks.path_of(who))]
-
-
-def _without(tracks: Tracks, who: list[int]) -> Tracks:
-    if not who:
-        return tracks
-    keeps = ~np.isin(tracks.identity, who)
-    names = (
-        "identity",
-        "box",
-        "state",
-        "detection",
-        "confidence",
-        "class_id",
-        "distance",
-        "margin",
-        "nis",
-        "scene_box",
-    )
-    counts = np.bincount(tracks.frame[keeps], minlength=tracks.frame_count)
-    columns = {name: getattr(tracks, name)[keeps] for name in names if getattr(tracks, name) is not None}
-    return replace(tracks, frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64), **columns)
 
 
 def write_followed(path: Path, things: tuple[FollowedThing, ...]) -> None:

@@ -21,7 +21,7 @@ __all__ = ["MOST_BYTES", "MOST_ROWS", "has_table", "names_of", "numbers", "rows_
 MOST_ROWS = {
     "frame_time": 10_000_000, "detection": 10_000_000, "track": 20_000_000, "crossing": 1_000_000, "truth": 20_000_000,
     "true_crossing": 1_000_000, "imported": 20_000_000, "verdict": 20_000, "missed": 20_000, "hand_total": 1_000,
-    "sign_off": 10_000, "run": 100, "meta": 200, "clip": 1, "recipe": 1,
+    "correction": 20_000,    "sign_off": 10_000, "run": 100, "meta": 200, "clip": 1, "recipe": 1,
 }  # fmt: skip
 MOST_BYTES = 4 << 20  # of one value
 MOST_NAMES = 2_000  # different classes

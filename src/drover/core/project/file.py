@@ -29,6 +29,7 @@ from drover.core.project.writing import (
     run_row,
     track_rows,
     write_clip,
+    write_corrections,
     write_crossings,
     write_imported,
     write_meta,
@@ -245,6 +246,7 @@ def _parts(document: Document, view: dict[str, str]) -> list[tuple[str, object, 
         ("true", d.true_crossings and d.true_crossings.digest, lambda db: write_crossings(db, d.true_crossings)),
         ("imported", d.imported and d.imported.digest, lambda db: write_imported(db, d.imported)),
         ("audit", d.audit, lambda db: write_audit(db, d.audit)),
+        ("corrections", d.edits, lambda db: write_corrections(db, d.edits)),
         ("meta", tuple(sorted(facts.items())), lambda db: write_meta(db, facts)),
     ]
 

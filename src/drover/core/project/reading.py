@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from drover.core.count.audit import Audit, HandTotal, Missed, SignOff, Verdict
 from drover.core.detect.result import DetectResult
 from drover.core.document import Document, KeptRun
+from drover.core.edits.edit import Edit, read_edits
 from drover.core.errors import ProjectError
 from drover.core.footage_types import ClipInfo
 from drover.core.names import MOST_NAME, plain_name
@@ -50,7 +51,7 @@ def read_all(db: sqlite3.Connection) -> tuple[Document, dict[str, str]]:
     kept = tuple(run for run in runs if run.name != "latest")
     document = Document(
         clip, recipe, text, truth, true_crossings if len(true_crossings) else None, _read_imported(db, clip),
-        _read_audit(db), _read_span(meta, clip), kept, plain_name(meta.get("held", "")), latest,
+        _read_audit(db), _read_corrections(db), _read_span(meta, clip), kept, plain_name(meta.get("held", "")), latest,
     )  # fmt: skip
     return document, view
 
@@ -73,6 +74,14 @@ def _read_clip(db: sqlite3.Connection) -> ClipInfo:
 
 def _no_clip(why: object) -> ProjectError:
     return ProjectError(f"the clip's size, rate or frame times make no sense ({why}); use a copy of the project")
+
+
+def _read_corrections(db: sqlite3.Connection) -> tuple[Edit, ...]:
+    """What was corrected by hand; nothing in a file that has no table for it."""
+    if not has_table(db, "correction"):
+        return ()
+    (lines,) = rows_of(db, "correction", "content", "ORDER BY position")
+    return read_edits("\n".join(" ".join(str(line).splitlines()) for line in lines))
 
 
 def _read_span(meta: dict[str, str], clip: ClipInfo) -> tuple[int, int] | None:

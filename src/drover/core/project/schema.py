@@ -5,7 +5,7 @@ from __future__ import annotations
 __all__ = ["APPLICATION_ID", "SCHEMA", "TABLES", "UPGRADES", "VERSION"]
 
 APPLICATION_ID = 0x44524F56  # "DROV"
-VERSION = 4
+VERSION = 5
 
 SCHEMA = """
 CREATE TABLE meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -76,6 +76,9 @@ CREATE TABLE sign_off (
     line TEXT NOT NULL, at TEXT NOT NULL, rule TEXT NOT NULL, counted_forward INTEGER NOT NULL,
     counted_back INTEGER NOT NULL, forward INTEGER NOT NULL, back INTEGER NOT NULL
 );
+CREATE TABLE correction (
+    position INTEGER PRIMARY KEY, kind TEXT NOT NULL, time REAL NOT NULL, content TEXT NOT NULL
+);
 CREATE TABLE edit (
     id INTEGER PRIMARY KEY, at TEXT NOT NULL, what TEXT NOT NULL, before TEXT NOT NULL, after TEXT NOT NULL
 );
@@ -83,11 +86,17 @@ CREATE TABLE edit (
 
 TABLES = (
     "meta", "clip", "frame_time", "recipe", "line", "run", "detection", "track", "crossing", "truth", "true_crossing",
-    "imported", "edit", "zone", "visit", "interval", "alarm", "verdict", "missed", "hand_total", "sign_off",
+    "imported", "edit", "correction", "zone", "visit", "interval", "alarm", "verdict", "missed", "hand_total",
+    "sign_off",
 )  # fmt: skip
 
 # What a file of an earlier version lacks, by that version.
 UPGRADES = {
+    4: """
+CREATE TABLE IF NOT EXISTS correction (
+    position INTEGER PRIMARY KEY, kind TEXT NOT NULL, time REAL NOT NULL, content TEXT NOT NULL
+);
+""",
     3: """
 ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT '';
 ALTER TABLE run ADD COLUMN complete INTEGER NOT NULL DEFAULT 1;

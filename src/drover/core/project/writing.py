@@ -12,6 +12,7 @@ import numpy as np
 
 from drover import __version__
 from drover.core.document import KeptRun, now
+from drover.core.edits.edit import Edit, write_edits
 from drover.core.footage_types import ClipInfo
 from drover.core.project.counted import write_zones
 from drover.core.project.tables import fill
@@ -19,8 +20,8 @@ from drover.core.recipe import parse_recipe
 from drover.core.types import Crossings, Detections, TrackState, Truth, rows_to_frames
 
 __all__ = [
-    "crossing_rows", "detection_rows", "run_row", "track_rows", "write_clip", "write_crossings", "write_imported",
-    "write_meta", "write_recipe", "write_truth",
+    "crossing_rows", "detection_rows", "run_row", "track_rows", "write_clip", "write_corrections", "write_crossings",
+    "write_imported", "write_meta", "write_recipe", "write_truth",
 ]  # fmt: skip
 
 _STATE_NAMES = {int(state): state.name.lower() for state in TrackState}
@@ -39,6 +40,16 @@ def write_recipe(db: sqlite3.Connection, text: str) -> None:
     rows = [(line.name, n, json.dumps(line.points), line.reference) for n, line in enumerate(lines, 1)]
     fill(db, "line", rows)
     write_zones(db, parse_recipe(text).count)
+
+
+def write_corrections(db: sqlite3.Connection, edits: tuple[Edit, ...]) -> None:
+    """What was corrected by hand, in order."""
+    lines = write_edits(edits).splitlines()
+    fill(
+        db,
+        "correction",
+        ((n, edit.kind, edit.at, line) for n, (edit, line) in enumerate(zip(edits, lines, strict=True), 1)),
+    )
 
 
 def write_meta(db: sqlite3.Connection, facts: dict[str, str]) -> None:

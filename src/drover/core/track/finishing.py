@@ -10,10 +10,10 @@ from numpy.typing import NDArray
 
 from drover.core.recipe import TrackSettings
 from drover.core.track.joining import join_broken
-from drover.core.track.pieces import ROW_COLUMNS, with_rows
 from drover.core.track.rows import boxes_seen
 from drover.core.track.smoothing import smooth
 from drover.core.track.travel import drop_flicker, drop_unmoved
+from drover.core.track_rows import without_rows
 from drover.core.types import Detections, Tracks, TrackState
 
 __all__ = ["fill_gaps", "finish", "leave_out_long_gaps"]
@@ -62,9 +62,7 @@ def leave_out_long_gaps(tracks: Tracks, times: Float, longest: float) -> Tracks:
     mark_long_gaps(paths.start, paths.row, when, unseen, longest, keeps)
     if keeps.all():
         return tracks
-    columns = {name: getattr(tracks, name)[keeps] for name in ROW_COLUMNS if getattr(tracks, name) is not None}
-    made = with_rows(tracks, tracks.frame[keeps], tracks.identity[keeps], columns)
-    return replace(made, nearest_refused=tracks.nearest_refused)
+    return without_rows(tracks, ~keeps)
 
 
 @njit(cache=True, nogil=True)

@@ -2,47 +2,21 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.track_rows import columns_of, with_rows
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["cut_at_gaps", "joined_pieces", "with_rows"]
+__all__ = ["cut_at_gaps", "joined_pieces"]
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
 CUT_FROM = 0.15  # s: a gap from which the two sides are compared anew
 CUT_FRAMES = 2.5  # frames that such a gap has at least
-ROW_COLUMNS = ("box", "state", "detection", "confidence", "class_id", "distance", "margin", "nis")
 _OF_BRIDGES = {"state": int(TrackState.COASTING), "detection": -1, "confidence": 0.0}  # all else is unknown
 COASTING = int(TrackState.COASTING)
-
-
-def with_rows(tracks: Tracks, frame: Int, identity: NDArray[np.int32], columns: dict[str, NDArray]) -> Tracks:
-    """Tracks of other rows, in any order; ``columns`` are those of :data:`ROW_COLUMNS` that the tracks have."""
-    frame, identity = np.asarray(frame, np.int64), np.asarray(identity, np.int32)
-    counts = np.bincount(frame, minlength=tracks.frame_count)
-    if not in_order(frame, identity):
-        order = np.lexsort((identity, frame))
-        identity, columns = identity[order], {name: column[order] for name, column in columns.items()}
-    return replace(
-        tracks,
-        frame_start=np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
-        identity=identity,
-        **columns,
-    )
-
-
-@njit(cache=True, nogil=True)
-def in_order(frame: Int, identity: NDArray[np.int32]) -> bool:  # pragma: no cover
-    """Whether rows are in order of frame, and of identity in each."""
-    for r in range(1, frame.shape[0]):
-        if frame[r] < frame[r - 1] or (frame[r] == frame[r - 1] and identity[r] < identity[r - 1]):
-            return False
-    return True
 
 
 def cut_at_gaps(tracks: Tracks, times: Float) -> tuple[Tracks, Int]:
@@ -57,12 +31,8 @@ def cut_at_gaps(tracks: Tracks, times: Float) -> tuple[Tracks, Int]:
         paths.start, paths.row, times[tracks.frame], tracks.state == TrackState.COASTING, longest
     )
     keep = piece >= 0
-    columns = {name: getattr(tracks, name)[keep] for name in _columns_of(tracks)}
+    columns = {name: getattr(tracks, name)[keep] for name in columns_of(tracks)}
     return with_rows(tracks, tracks.frame[keep], (piece[keep] + 1).astype(np.int32), columns), goes_on
-
-
-def _columns_of(tracks: Tracks) -> list[str]:
-    return [name for name in ROW_COLUMNS if getattr(tracks, name) is not None]
 
 
 @njit(cache=True, nogil=True)
@@ -104,7 +74,7 @@ def joined_pieces(tracks: Tracks, follows: Int) -> Tracks:
     frame, box, piece = bridges(paths.start, paths.row, tracks.frame, tracks.box, follows)
     more = len(frame)
     columns: dict[str, NDArray] = {}
-    for name in _columns_of(tracks):
+    for name in columns_of(tracks):
         column = getattr(tracks, name)
         if name == "box":
             added = box

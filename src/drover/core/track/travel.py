@@ -11,8 +11,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.track.pieces import ROW_COLUMNS, with_rows
 from drover.core.track.smoothing import measured_boxes
+from drover.core.track_rows import columns_of, with_rows
 from drover.core.types import Detections, Tracks, TrackState
 
 __all__ = ["drop_flicker", "drop_unmoved", "object_odds", "steadiness", "travelled"]
@@ -63,7 +63,7 @@ def _kept(tracks: Tracks, keeps: NDArray[np.bool_]) -> Tracks:
     number = np.zeros(int(paths.identity.max()) + 1, np.int32)
     number[paths.identity[keeps]] = np.arange(1, int(keeps.sum()) + 1, dtype=np.int32)
     rows = number[tracks.identity] > 0
-    columns = {name: getattr(tracks, name)[rows] for name in ROW_COLUMNS if getattr(tracks, name) is not None}
+    columns = {name: getattr(tracks, name)[rows] for name in columns_of(tracks)}
     made = with_rows(tracks, tracks.frame[rows], number[tracks.identity[rows]], columns)
     return replace(made, nearest_refused=tracks.nearest_refused)
 

@@ -1,0 +1,182 @@
+"""Corrections applied to the tracks of a clip, one after the other, and what came of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.edits.edit import Edit, Place
+from drover.core.edits.finding import identity_at
+from drover.core.edits.rows import EditedRows
+from drover.core.types import Tracks, TrackState
+
+__all__ = ["EditNote", "Edited", "apply_edits"]
+
+Float = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class EditNote:
+    """What came of one correction: ``fits``, ``identities`` that it is about now, ``words`` why it has nothing to do
+    or fits no more.
+    """
+
+    fits: bool
+    identities: tuple[int, ...] = ()
+    words: str = ""
+    changed: bool = True
+
+
+@dataclass(frozen=True, eq=False)
+class Edited:
+    """Tracks with the corrections in them, a note for each, and the names given to identities."""
+
+    tracks: Tracks
+    notes: tuple[EditNote, ...] | None = ()
+    names: dict[int, str] = field(default_factory=dict)
+
+
+class _MisfitError(Exception):
+    """A correction that has nothing to hold on to."""
+
+
+def apply_edits(tracks: Tracks, times: Float, edits: tuple[Edit, ...]) -> Edited:
+    """The tracks after all corrections, in their order.
+
+    Each looks for what it is about by place and time among what the ones before it left, whatever the numbers are.
+    ``scene_box`` is left to whoever knows the camera. ``times`` (frames,) s.
+    """
+    if not edits or tracks.frame_count == 0:
+        return Edited(tracks, tuple(EditNote(False, (), "the clip has no frames") for _ in edits))
+    rows, names, notes = EditedRows(tracks, times), {}, []
+    for edit in edits:
+        try:
+            notes.append(_KINDS[edit.kind](rows, edit, names))
+        except _MisfitError as why:
+            notes.append(EditNote(False, (), str(why), changed=False))
+    return Edited(rows.table(), tuple(notes), names)
+
+
+def _who(rows: EditedRows, place: Place) -> int:
+    who = identity_at(rows, place)
+    if who is None:
+        raise _MisfitError(f"nothing is at its place at {place.time:.2f} s")
+    return who
+
+
+def _same(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+    del names
+    found, changed = [], False
+    for before, after in zip(edit.places[::2], edit.places[1::2], strict=True):
+        one, other = _who(rows, before), _who(rows, after)
+        if one != other:
+            _change_over(rows, one, other, _first_frame(rows, edit.at), before, after)
+            changed = True
+        found.append(one)
+    return EditNote(True, tuple(found), "" if changed else "the links are right without it", changed)
+
+
+def _first_frame(rows: EditedRows, time: float) -> int:
+    """The first frame at or after a time, half a frame forgiven."""
+    return int(np.searchsorted(rows.times, time - 1e-6))
+
+
+def _change_over(rows: EditedRows, one: int, other: int, frame: int, before: Place, after: Place) -> None:
+    """From ``frame`` on ``one`` goes where ``other`` went, and the other way round.
+
+    Where the other began a little earlier, after the one had gone, it changes over there: no piece of it is left.
+    """
+    mine, others = rows.path_of(one), rows.path_of(other)
+    begin = int(rows.frame[others[0]])
+    last = rows.frame[mine][rows.frame[mine] < frame]
+    if begin < frame and before.time <= rows.times[begin] and (not len(last) or int(last[-1]) < begin):
+        frame = begin
+    goes, comes = mine[rows.frame[mine] >= frame], others[rows.frame[others] >= frame]
+    if not len(comes):
+        raise _MisfitError(f"what is there at {after.time:.2f} s ends before it is taken up")
+    rows.identity[comes] = one
+    rows.identity[goes] = other
+    left = rows.identity == other
+    if (rows.columns["state"][left] == TrackState.COASTING).all():  # nobody saw what would be left of it
+        rows.take(~left)
+
+
+def _apart(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+    del names
+    before, after = edit.places
+    one, other = _who(rows, before), _who(rows, after)
+    if one != other:
+        return EditNote(True, (one, other), "they are two without it", changed=False)
+    mine = rows.path_of(one)
+    tail = mine[rows.frame[mine] >= _first_frame(rows, edit.at)]
+    if not len(tail) or len(tail) == len(mine):
+        raise _MisfitError(f"there is nothing to cut at {edit.at:.2f} s")
+    other = rows.new_identity()
+    rows.identity[tail] = other
+    return EditNote(True, (one, other))
+
+
+def _drop(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+    del names
+    first, last = edit.places
+    who = _who(rows, first)
+    from_frame, to_frame = _first_frame(rows, edit.at), rows.frame_at(last.time)
+    gone = (rows.identity == who) & (rows.frame >= from_frame) & (rows.frame <= to_frame)
+    rows.take(~gone)
+    return EditNote(True, (who,))
+
+
+def _class(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+    del names
+    who = _who(rows, edit.places[0])
+    rows.columns["class_id"][rows.path_of(who)] = rows.class_number(edit.text)
+    return EditNote(True, (who,))
+
+
+def _name(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+    who = _who(rows, edit.places[0])
+    names.pop(who, None)
+    if edit.text:
+        names[who] = edit.text
+    return EditNote(True, (who,))
+
+
+def _box(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+    del names
+    assert edit.box is not None
+    if edit.at > rows.times[-1] + 1.0:
+        raise _MisfitError(f"the clip ends before {edit.at:.2f} s")
+    who = _who(rows, edit.places[0]) if edit.places else rows.new_identity()
+    width, height = rows.source.size
+    box = np.array(edit.box)[None] * (width, height, width, height)
+    rows.put(who, np.array([rows.frame_at(edit.at)]), box, state=TrackState.CONFIRMED, over=True)
+    return EditNote(True, (who,))
+
+
+def _fill(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+    del names
+    first, last = edit.places
+    one, other = _who(rows, first), _who(rows, last)
+    if one != other:
+        raise _MisfitError("its two ends are not the same any more")
+    mine = rows.path_of(one)
+    seen = mine[rows.columns["state"][mine] != TrackState.COASTING]
+    low, high = rows.frame_at(first.time), rows.frame_at(last.time)
+    left, right = seen[rows.frame[seen] <= low], seen[rows.frame[seen] >= high]
+    if not len(left) or not len(right):
+        raise _MisfitError("it is not seen at both ends of the gap")
+    a, b = int(left[-1]), int(right[0])
+    begin, end = int(rows.frame[a]), int(rows.frame[b])
+    frame = np.setdiff1d(np.arange(begin + 1, end), rows.frame[seen])
+    share = ((frame - begin) / max(1, end - begin))[:, None]
+    box = rows.columns["box"].astype(np.float64)
+    n = rows.put(one, frame, box[a] * (1 - share) + box[b] * share, state=TrackState.COASTING, over=True)
+    return EditNote(True, (one,), "" if n else "there is no gap any more", changed=n > 0)
+
+
+_KINDS: dict[str, Callable[[EditedRows, Edit, dict[int, str]], EditNote]] = {
+    "same": _same, "apart": _apart, "drop": _drop, "class": _class, "name": _name, "box": _box, "fill": _fill,
+}  # fmt: skip

@@ -1,0 +1,194 @@
+"""Corrections by hand: what each does to hand-made tracks, and that it holds whatever the numbers of a run are."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from builders import box_at, tracks_of, walk_rows
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from drover.core.edits.apply import apply_edits
+from drover.core.edits.edit import Edit, digest_of, read_edits, write_edits
+from drover.core.edits.making import box_edit, cut_edit, drop_edit, fill_edit, join_edit, said_edit, swap_edit
+from drover.core.errors import DroverError
+from drover.core.track_rows import with_rows, without_rows
+from drover.core.types import Tracks, TrackState
+
+FRAMES = 100
+TIMES = np.arange(FRAMES) / 25.0
+
+
+def two_that_meet(swapped: bool = True) -> Tracks:
+    """A goes right along y 30, B left along y 40; numbers 1 and 2, which change over at frame 50 where ``swapped``."""
+    rows = []
+    for frame in range(FRAMES):
+        other = swapped and frame >= 50
+        rows.append((frame, 2 if other else 1, box_at(frame, 30)))
+        rows.append((frame, 1 if other else 2, box_at(FRAMES - frame, 40)))
+    return tracks_of(rows, FRAMES)
+
+
+def one_in_two(first_past: int = 40, second_first: int = 50) -> Tracks:
+    """One body, 1 up to a frame and 5 from another, and a bystander 3."""
+    rows = walk_rows(1, [(f, 30.0) for f in range(first_past)])
+    rows += walk_rows(5, [(f, 30.0) for f in range(second_first, FRAMES)], second_first)
+    return tracks_of(rows + walk_rows(3, [(50.0, 80.0)] * FRAMES), FRAMES)
+
+
+def ways(tracks: Tracks) -> set[tuple[tuple[int, float], ...]]:
+    """The ways of all identities, whatever they are called."""
+    out = set()
+    for who in np.unique(tracks.identity):
+        rows = tracks.path_of(int(who))
+        out.add(tuple(zip(tracks.frame[rows].tolist(), tracks.box[rows, 3].tolist(), strict=True)))
+    return out
+
+
+def renumbered(tracks: Tracks, order: list[int]) -> Tracks:
+    """The same tracks as another run would number them."""
+    number = {who: order[k] for k, who in enumerate(np.unique(tracks.identity).tolist())}
+    identity = np.array([number[who] for who in tracks.identity.tolist()], np.int32)
+    columns = {"box": tracks.box, "state": tracks.state, "detection": tracks.detection, "confidence": tracks.confidence,
+               "class_id": tracks.class_id, "distance": tracks.distance}  # fmt: skip
+    return with_rows(tracks, tracks.frame, identity, columns)
+
+
+def test_two_that_swapped_are_put_right() -> None:
+    made = apply_edits(two_that_meet(), TIMES, (swap_edit(two_that_meet(), TIMES, 1, 2, 50),))
+    assert ways(made.tracks) == ways(two_that_meet(swapped=False))
+    assert made.notes is not None
+    assert made.notes[0].fits and made.notes[0].changed
+    assert made.notes[0].identities == (1, 2)
+
+
+def test_what_is_right_already_is_left_alone() -> None:
+    edit = swap_edit(two_that_meet(), TIMES, 1, 2, 50)
+    made = apply_edits(two_that_meet(swapped=False), TIMES, (edit,))
+    assert ways(made.tracks) == ways(two_that_meet(swapped=False))
+    assert made.notes is not None
+    assert made.notes[0].fits and not made.notes[0].changed
+
+
+def test_two_pieces_are_joined_and_the_gap_drawn() -> None:
+    tracks = one_in_two()
+    made = apply_edits(tracks, TIMES, (join_edit(tracks, TIMES, 5, 1),)).tracks
+    assert np.unique(made.identity).tolist() == [1, 3]
+    assert len(made.path_of(1)) == 90
+    filled = apply_edits(made, TIMES, (fill_edit(made, TIMES, 1, 20),)).tracks
+    path = filled.path_of(1)
+    assert filled.frame[path].tolist() == list(range(FRAMES))
+    between = path[40:50]
+    np.testing.assert_allclose(filled.box[between, 0], np.arange(40, 50) - 5.0, atol=1e-4)
+    assert (filled.state[between] == TrackState.COASTING).all()
+
+
+@given(st.permutations([1, 2, 3]), st.integers(30, 45), st.integers(46, 60), st.floats(-1.0, 1.0))
+@settings(max_examples=25, deadline=None)
+def test_a_join_holds_after_linking_otherwise(order: list[int], past: int, first: int, shift: float) -> None:
+    """Another run breaks it elsewhere, boxes move a little, numbers are others: the same two pieces are one."""
+    tracks = one_in_two()
+    edit = join_edit(tracks, TIMES, 1, 5)
+    again = renumbered(one_in_two(past, first), order)
+    again = replace(again, box=again.box + np.float32(shift))
+    made = apply_edits(again, TIMES, (edit,))
+    assert len(np.unique(made.tracks.identity)) == 2
+    assert {len(made.tracks.path_of(int(who))) for who in np.unique(made.tracks.identity)} == {
+        past + FRAMES - first,
+        FRAMES,
+    }
+
+
+def test_a_cut_and_a_drop() -> None:
+    tracks = two_that_meet(swapped=False)
+    cut = apply_edits(tracks, TIMES, (cut_edit(tracks, TIMES, 1, 30),)).tracks
+    assert sorted(len(cut.path_of(who)) for who in (1, 2, 3)) == [30, 70, 100]
+    assert cut.frame[cut.path_of(3)].tolist() == list(range(30, FRAMES))
+    gone = apply_edits(tracks, TIMES, (drop_edit(tracks, TIMES, 2),))
+    assert np.unique(gone.tracks.identity).tolist() == [1]
+    again = apply_edits(gone.tracks, TIMES, (drop_edit(tracks, TIMES, 2),))
+    assert again.notes is not None
+    assert not again.notes[0].fits
+    assert "nothing is at its place" in again.notes[0].words
+    assert ways(again.tracks) == ways(gone.tracks)
+
+
+def test_a_box_is_drawn_moved_and_filled_between() -> None:
+    tracks = one_in_two()
+    new = box_edit(tracks, TIMES, None, 10, np.array([60, 60, 70, 70]))
+    made = apply_edits(tracks, TIMES, (new,)).tracks
+    (who,) = set(np.unique(made.identity)) - {1, 3, 5}
+    later = box_edit(made, TIMES, int(who), 20, np.array([70, 60, 80, 70]))
+    edits = (new, later)
+    made = apply_edits(tracks, TIMES, edits).tracks
+    edits = (*edits, fill_edit(made, TIMES, int(who), 10))
+    made = apply_edits(tracks, TIMES, edits).tracks
+    path = made.path_of(int(who))
+    assert made.frame[path].tolist() == list(range(10, 21))
+    np.testing.assert_allclose(made.box[path, 0], np.arange(60, 71), atol=1e-3)
+    moved = box_edit(made, TIMES, 3, 40, np.array([40, 40, 52, 52]))
+    made = apply_edits(tracks, TIMES, (*edits, moved)).tracks
+    row = made.path_of(3)[40]
+    np.testing.assert_allclose(made.box[row], [40, 40, 52, 52], atol=1e-3)
+    assert len(made.path_of(3)) == FRAMES
+
+
+def test_a_class_and_a_name() -> None:
+    tracks = two_that_meet(swapped=False)
+    said = (said_edit(tracks, TIMES, 2, 10, "class", "ewe"), said_edit(tracks, TIMES, 1, 10, "name", "Old one"))
+    made = apply_edits(renumbered(tracks, [2, 1]), TIMES, said)
+    assert made.tracks.class_names == ("object", "ewe")
+    assert made.tracks.class_of_identity[1] == 1
+    assert made.names == {2: "Old one"}
+
+
+def test_what_makes_no_sense_is_refused_in_a_line() -> None:
+    tracks = two_that_meet()
+    for wrong in (
+        lambda: join_edit(tracks, TIMES, 1, 2), lambda: join_edit(tracks, TIMES, 1, 1),
+        lambda: cut_edit(tracks, TIMES, 1, 0),
+        lambda: drop_edit(tracks, TIMES, 9), lambda: fill_edit(tracks, TIMES, 1, 0),
+    ):  # fmt: skip
+        with pytest.raises(DroverError) as caught:
+            wrong()
+        assert "\n" not in str(caught.value)
+    for line in (
+        '{"kind": "drop"}', "[]", '{"kind": "box", "at": 1, "box": [0.5, 0.5, 0.4, 0.6]}',
+        '{"kind": "box", "at": NaN, "box": [0, 0, 1, 1]}', '{"kind": "melt", "at": 1}',
+        '{"kind": "class", "at": 1, "text": "", "places": [{"time": 1, "box": [0, 0, 1, 1]}]}',
+    ):  # fmt: skip
+        with pytest.raises(DroverError, match="line 1: is no correction"):
+            read_edits(line)
+
+
+def test_lines_come_back_as_they_were() -> None:
+    tracks = two_that_meet()
+    edits = (swap_edit(tracks, TIMES, 1, 2, 50), said_edit(tracks, TIMES, 1, 10, "name", "Old one"))
+    assert read_edits(write_edits(edits)) == edits
+    assert digest_of(edits) != digest_of(edits[:1])
+    assert digest_of(()) == ""
+
+
+@given(st.lists(st.tuples(st.sampled_from(["swap", "cut", "drop", "join"]), st.integers(1, 4), st.integers(1, 4),
+                          st.integers(1, FRAMES - 1)), max_size=6), st.integers(0, 3))  # fmt: skip
+@settings(max_examples=40, deadline=None)
+def test_nobody_is_ever_in_two_places(steps: list[tuple[str, int, int, int]], gap: int) -> None:
+    """Whatever is corrected, an identity has one box a frame, and no box is there that was not, or was drawn."""
+    tracks = without_rows(two_that_meet(), np.arange(2 * FRAMES) % 7 < gap)
+    before = {(f, *box) for f, box in zip(tracks.frame.tolist(), tracks.box.tolist(), strict=True)}
+    edits: tuple[Edit, ...] = ()
+    make = {"swap": swap_edit, "cut": lambda t, s, a, _, f: cut_edit(t, s, a, f),
+            "drop": lambda t, s, a, *_: drop_edit(t, s, a),
+            "join": lambda t, s, a, b, _: join_edit(t, s, a, b)}  # fmt: skip
+    made = tracks
+    for kind, a, b, frame in steps:
+        try:
+            edits = (*edits, make[kind](made, TIMES, a, b, frame))
+        except DroverError:
+            continue
+        made = apply_edits(tracks, TIMES, edits).tracks
+    key = made.frame * 1000 + made.identity
+    assert len(np.unique(key)) == len(key)
+    assert {(f, *box) for f, box in zip(made.frame.tolist(), made.box.tolist(), strict=True)} <= before
