@@ -163,8 +163,8 @@ def test_cards_show_pictures_and_can_be_filtered(opened, qtbot):
     qtbot.waitUntil(lambda: panel.model.rowCount() == len(crossings), timeout=WAIT)
     panel.list.scrollToTop()
     first = panel.model.entries[0]
-    qtbot.waitUntil(lambda: len(panel.strips.of(first)) == 3, timeout=WAIT)
-    before, _, after = panel.strips.of(first)
+    qtbot.waitUntil(lambda: len(panel.strips.of_entry(first)) == 3, timeout=WAIT)
+    before, _, after = panel.strips.of_entry(first)
     assert before != after, "half a second before and after are two pictures"
     panel.way.setCurrentIndex(panel.way.findData(-1))
     panel.way.activated.emit(panel.way.currentIndex())

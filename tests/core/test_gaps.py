@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from drover.app.lanes.rows import make_lanes, sort_lanes
-from drover.core.track.doubts import long_gaps, usual_sizes
+from drover.core.doubt.kinds import long_gaps, usual_sizes
 from drover.core.track.evidence import gap_lengths, gaps_of
 from drover.core.track.finishing import leave_out_long_gaps
 from drover.core.track.gaps import bridges

@@ -12,15 +12,15 @@ from hypothesis import strategies as st
 
 from drover.core.assignment import assign_groups, assign_most
 from drover.core.both_cores import in_halves_from
+from drover.core.doubt.kinds import close_pairs, find_jumps, median_sides, peaks
+from drover.core.doubt.moments import take_together
 from drover.core.recipe import MatchSettings
 from drover.core.track.candidates import find_candidates, keep_nearest, pair_terms, size_of, weights_of
-from drover.core.track.doubts import close_pairs, find_jumps, median_sides, peaks
 from drover.core.track.filters import plane_distance, scale_of
 from drover.core.track.groups import margins, match_rounds
 from drover.core.track.join_costs import Ends, find_joins, join_cost
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
-from drover.core.track.moments import choose_strongest
 from drover.core.track.pieces import bridges, find_heads, find_pieces
 from drover.core.track.sharing import fit_boxes, guests, pixel_table, sharers
 from drover.core.track.upkeep import (
@@ -443,25 +443,27 @@ def test_a_sudden_turn_back_is_one_jump_of_speed_where_it_turns():
 
 
 @given(st.integers(0, 10_000))
-def test_kept_moments_of_one_identity_are_apart_and_each_other_one_is_near_a_stronger(seed):
+def test_what_is_odd_of_an_identity_at_one_time_is_one_moment(seed):
     rng = np.random.default_rng(seed)
-    n = int(rng.integers(1, 30))
-    now, score = rng.uniform(0, 4, n), rng.random(n)
-    who = rng.integers(0, 4, (n, 2))
-    who[:, 0] = np.maximum(who[:, 0], 1)
-    cells = np.floor(now / 0.6).astype(np.int64) + 1
-    key = who * (int(cells.max()) + 2) + cells[:, None]
-    known = np.unique(key)
-    order = np.argsort(-score, kind="stable")
-    kept = choose_strongest(order, now, who, key, known, np.searchsorted(known, key)).tolist()
+    n = int(rng.integers(1, 40))
+    who = np.column_stack([rng.integers(0, 5, n), rng.integers(0, 5, n)])
+    real = np.column_stack([np.ones(n, np.bool_), rng.random(n) < 0.5])
+    who[~real] = 5
+    begin = rng.uniform(0, 6, n)
+    end, score = begin + rng.uniform(0, 1, n), rng.random(n)
+    order = np.argsort(who.ravel(), kind="stable")
+    start = np.searchsorted(who.ravel()[order], np.arange(7)).astype(np.int64)
+    owner = take_together(np.argsort(-score, kind="stable"), begin, end, who, real, start, order // 2)
 
     def near(a: int, b: int) -> bool:
-        shared = {w for w in who[a] if w > 0} & {w for w in who[b] if w > 0}
-        return bool(shared) and abs(now[a] - now[b]) < 0.6
+        mine, theirs = ({int(w) for w, is_one in zip(who[k], real[k], strict=True) if is_one} for k in (a, b))
+        return bool(mine & theirs) and begin[a] <= end[b] + 0.6 and end[a] >= begin[b] - 0.6
 
+    kept = [k for k in range(n) if owner[k] == k]
     assert not any(near(a, b) for a, b in itertools.combinations(kept, 2))
     for k in set(range(n)) - set(kept):
-        assert any(near(k, other) and score[other] >= score[k] for other in kept)
+        assert owner[owner[k]] == owner[k]
+        assert near(k, int(owner[k])) and score[owner[k]] >= score[k]
 
 
 def test_waits_are_frames_since_seen_and_speeds_die_where_the_last_picture_missed():

@@ -8,12 +8,12 @@ import numpy as np
 import pytest
 
 from drover.core.detect.look import describe_blobs
+from drover.core.doubt.moments import find_moments
 from drover.core.geometry import convex_hull, inside_polygons
 from drover.core.recipe import Recipe, TrackSettings, with_value
 from drover.core.track.exits import in_exits, learn_exits
 from drover.core.track.input_notes import input_notes
 from drover.core.track.looks import look_distance
-from drover.core.track.moments import find_moments
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import LOOK, Detections
 

@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from drover.core.count.lines import count_crossings
 from drover.core.detect.detector import DetectedFrame, Detector
+from drover.core.doubt.moments import find_moments
 from drover.core.footage_types import Frame
 from drover.core.recipe import (
     CountSettings,
@@ -23,7 +24,6 @@ from drover.core.recipe import (
 )
 from drover.core.score.scorer import score_tracks
 from drover.core.simulate.boxes import FRAME_SIZE, simulate_boxes
-from drover.core.track.moments import find_moments
 from drover.core.track.tracker import EVEN
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, Truth, rows_to_frames
@@ -180,7 +180,7 @@ def test_moments_are_the_same_whatever_identities_are_called(walk):
     renamed = replace(renamed, **{name: getattr(renamed, name)[order] for name in columns})
 
     def told(moments, name) -> list[tuple]:
-        return sorted((m.kind, round(m.score, 5), tuple(sorted(name(i) for i in m.identities))) for m in moments)
+        return sorted((m.kind, round(m.doubt, 5), tuple(sorted(name(i) for i in m.identities))) for m in moments)
 
     one, other = find_moments(tracks, times), find_moments(renamed, times)
     # Of moments equally doubtful and close together either may stand for both.
@@ -193,10 +193,10 @@ def test_a_table_of_moments_is_a_sequence_and_the_most_doubtful_come_first(walk)
     found, _ = walk
     moments = find_moments(linked(found), np.arange(found.frame_count) / RATE)
     assert len(moments) > 10
-    scores = [moment.score for moment in moments]
+    scores = [moment.doubt for moment in moments]
     assert scores == sorted(scores, reverse=True)
     assert [m.frame for m in moments[:5]] == [moments[k].frame for k in range(5)]
-    assert moments[-1].score == min(scores)
+    assert moments[-1].doubt == min(scores)
     with pytest.raises(IndexError):
         moments[len(moments)]
 

@@ -7,13 +7,13 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from drover.core.doubt.moments import EVIDENCE, KINDS, evidence_of, find_moments
+from drover.core.doubt.true_errors import hits_of, true_errors
 from drover.core.errors import Cancelled
 from drover.core.recipe import Recipe, TrackSettings, with_value
 from drover.core.track.candidates import TERMS
 from drover.core.track.evidence import chi_square_share, noise_check
 from drover.core.track.explain import explain_frame
-from drover.core.track.moment_hits import moments_against_truth
-from drover.core.track.moments import KINDS, Moment, find_moments
 from drover.core.track.whole_clip import fold_tracks, link_detections
 from drover.core.types import Crossings, Detections, Truth
 
@@ -55,7 +55,7 @@ def test_a_hidden_stretch_and_a_birth_in_the_open_are_moments_and_a_plain_walk_i
     assert ("begin", 40) in [(m.kind, m.frame) for m in find_moments(born, np.arange(100) / RATE)]
 
 
-def test_a_moment_on_which_a_count_hangs_comes_first():
+def test_a_moment_on_which_a_count_hangs_says_so():
     both = found(
         [[p for p in ((5 + 4 * k, 100), (5 + 4 * k, 300)) if not (50 <= k < 70)] for k in range(150)]
     )  # both are hidden at once
@@ -67,9 +67,9 @@ def test_a_moment_on_which_a_count_hangs_comes_first():
         seen=np.ones(1, np.bool_), line_names=("Gap",),
     )  # fmt: skip
     told = [m for m in find_moments(tracks, times, crossing) if m.kind == "gap"]
-    assert told[0].identities == (2,) and told[0].counted
-    assert told[0].words == "long gap: 2, and a count hangs on it"
-    assert not told[1].counted
+    counted = {m.identities: m for m in told}
+    assert counted[(2,)].counted and not counted[(1,)].counted
+    assert counted[(2,)].words == "long gap: 2, and a count hangs on it"
 
 
 def test_moments_are_held_against_true_errors():
@@ -82,11 +82,31 @@ def test_moments_are_held_against_true_errors():
     )
     tracks, _ = linked(found([[(120, 120)]] * 60, side=40))
     swapped = replace(tracks, identity=np.where(np.arange(60) < 30, 1, 2).astype(np.int32))
-    near = Moment(40, 40, 40, "margin", 0.5, (1,))
-    far = Moment(0, 0, 0, "margin", 0.4, (1,))
-    hits = moments_against_truth((near, far), swapped, truth, times)
-    assert (hits.errors, hits.errors_found, hits.first, hits.first_hits) == (1, 1, 2, 1)
-    assert moments_against_truth((far,), swapped, truth, times).errors_found == 0
+    (error,) = true_errors(swapped, truth, times)
+    assert (error.kind, error.frames, error.numbers) == ("change", (29, 30), {1, 2})
+    moments = find_moments(swapped, times)
+    assert len(moments) == 1  # where one ends another begins: one event
+    assert hits_of(moments, (error,), times).all()
+    blinked = replace(tracks, identity=np.where(np.arange(60) == 30, 2, 1).astype(np.int32))
+    assert not any(error.kind == "change" for error in true_errors(blinked, truth, times))
+    away = replace(tracks, box=tracks.box + np.float32(200))
+    (nobody,) = true_errors(away, truth, times)
+    assert (nobody.kind, nobody.frames, nobody.numbers) == ("nobody", (0, 59), {1})
+
+
+def test_the_other_future_tells_two_that_swapped_from_two_that_passed():
+    """Two that cross straight on, and the same with their numbers changed over where they meet."""
+    times = np.arange(100) / RATE
+    tracks, _ = linked(found([[(100 + 4 * k, 200 + k), (500 - 4 * k, 300 - k)] for k in range(100)]))
+    late = tracks.frame >= 50
+    swapped = replace(tracks, identity=np.where(late, 3 - tracks.identity, tracks.identity).astype(np.int32))
+    order = np.lexsort((swapped.identity, swapped.frame))
+    swapped = replace(swapped, identity=swapped.identity[order], box=swapped.box[order])
+    gain = EVIDENCE.index("turn gain")
+    of_right, of_wrong = (evidence_of(t, times) for t in (tracks, swapped))
+    assert of_wrong[1][:, gain].max() > 1.0
+    assert of_right[1][:, gain].max(initial=0.0) < 0.5
+    assert find_moments(swapped, times)[0].doubt > 2 * max((m.doubt for m in find_moments(tracks, times)), default=0.0)
 
 
 def test_every_link_can_be_traced_to_its_costs_and_its_runner_up():
@@ -148,7 +168,7 @@ def test_right_noises_give_distances_by_the_chi_square_law_and_a_verdict():
 def test_hostile_detections_leave_a_sound_table(frames):
     tracks, times = linked(found(frames))
     assert np.isfinite(tracks.box).all()
-    assert all(np.isfinite(m.score) for m in find_moments(tracks, times))
+    assert all(np.isfinite(m.doubt) for m in find_moments(tracks, times))
 
 
 def test_a_ten_minute_hole_and_boxes_without_size_do_no_harm():

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QMenu
 from drover.app.help.pages import AboutBox, KeysPage, LogPage
 from drover.app.preferences import preferences
 from drover.app.preferences_dialog import PreferencesDialog
+from drover.app.review.answers import ANSWERS
 from drover.app.session import STAGES
 from drover.app.strip import TITLES
 
@@ -28,6 +29,7 @@ def build_menus(window: MainWindow) -> None:
     stages = window.menuBar().addMenu("&Stages")
     for number, stage in enumerate(STAGES, 1):
         _action(window, stages, TITLES[stage], lambda stage=stage: window.strip.choose(stage), f"Ctrl+{number}")
+    _review_menu(window)
     _play_menu(window)
     _help_menu(window)
 
@@ -117,6 +119,23 @@ def _view_menu(window: MainWindow) -> None:
         action.setCheckable(True)
 
 
+def _review_menu(window: MainWindow) -> None:
+    menu, reviewer = window.menuBar().addMenu("&Review"), window.reviewer
+    _action(window, menu, "&Work through the moments", window.hands.show_review, "Ctrl+R")
+    menu.addSeparator()
+    for name, key, _, words in ANSWERS:
+        _action(window, menu, words.split(";")[0].split(":")[0].rstrip("."), getattr(reviewer, name), key)
+    menu.addSeparator()
+    hands = window.hands
+    for text, slot, keys in (
+        ("Draw or move its &box", hands.draw_box, "Ctrl+B"), ("Fill its next &gap", reviewer.fill, "G"),
+        ("Give it a &name…", hands.ask_name, "Ctrl+M"), ("Give it a &class…", hands.ask_class, "Ctrl+K"),
+    ):  # fmt: skip
+        _action(window, menu, text, slot, keys)
+    menu.addSeparator()
+    _action(window, menu, "Take the tracks for the &truth", reviewer.save_as_truth, None)
+
+
 def _play_menu(window: MainWindow) -> None:
     play, playback = window.menuBar().addMenu("&Play"), window.playback
     for text, slot, keys in (
@@ -125,8 +144,8 @@ def _play_menu(window: MainWindow) -> None:
         ("One frame back", lambda: playback.step(-1), "Left"),
         ("One second on", lambda: playback.step_seconds(1), "Shift+Right"),
         ("One second back", lambda: playback.step_seconds(-1), "Shift+Left"),
-        ("Next moment worth a look", lambda: window.visit(1), "N"),
-        ("Previous moment", lambda: window.visit(-1), "Shift+N"),
+        ("Next moment worth a look", lambda: window.hands.visit(1), "N"),
+        ("Previous moment", lambda: window.hands.visit(-1), "Shift+N"),
         ("First frame", lambda: playback.go(0), "Home"),
         ("Last frame", lambda: playback.go(10**9), "End"),
     ):  # fmt: skip

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
-from drover.core.track.moments import Moment, find_moments
+from drover.core.doubt.moments import Moment, Moments, find_moments
 
 __all__ = ["MomentWatch"]
 
@@ -21,7 +19,7 @@ class MomentWatch(QObject):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.session = session
-        self.found: Sequence[Moment] = ()
+        self.found = Moments.none()
         self.place = -1  # rank of the moment visited last, from 0
         self._job = LatestJob("moments", self)
         self._job.done.connect(self._on_done)
@@ -37,10 +35,6 @@ class MomentWatch(QObject):
     def waiting(self) -> bool:
         """Whether the moments are about to be ranked anew."""
         return self._later.isActive()
-
-    def visit(self, way: int) -> Moment | None:
-        """Go to the next (1) or previous (-1) moment in order of doubt; None where there is none."""
-        return self.go_to(min(max(self.place + way, 0), len(self.found) - 1))
 
     def go_to(self, place: int) -> Moment | None:
         """Go to a moment by its rank, from 0, and choose its identity."""
@@ -61,7 +55,7 @@ class MomentWatch(QObject):
         """Another clip: nothing of the last one may land on it."""
         self._later.stop()
         self._job.cancel()
-        self._on_done(())
+        self._on_done(Moments.none())
 
     def _rank(self) -> None:
         session = self.session
@@ -71,6 +65,6 @@ class MomentWatch(QObject):
             look = None if found is None else found.look
             self._job.submit(lambda _: find_moments(tracks, clip.times, crossings, look=look, exits=exits))
 
-    def _on_done(self, found: Sequence[Moment]) -> None:
+    def _on_done(self, found: Moments) -> None:
         self.found, self.place = found, -1
         self.changed.emit()

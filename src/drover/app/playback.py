@@ -24,6 +24,7 @@ class Playback(QObject):
         super().__init__(session)
         self.session, self.pictures = session, pictures
         self.speed = 1.0
+        self.loop: tuple[int, int] | None = None  # first and last frame that are played over and over
         self._clock = QElapsedTimer()
         self._time = 0.0
         self._timer = QTimer(self)
@@ -54,6 +55,15 @@ class Playback(QObject):
         self._timer.start()
         self.playing_changed.emit(True)
 
+    def play_loop(self, first: int, last: int) -> None:
+        """Play a stretch over and over until it is paused, or somebody goes elsewhere."""
+        self.loop = (first, last)
+        self.session.set_frame(first)
+        if self.playing:
+            self._time = float(self.session.clip.times[first]) if self.session.clip is not None else 0.0
+        else:
+            self.toggle()
+
     def pause(self) -> None:
         """Stop playing."""
         if self.playing:
@@ -61,7 +71,8 @@ class Playback(QObject):
             self.playing_changed.emit(False)
 
     def go(self, frame: int) -> None:
-        """Go to a frame; playing goes on from there."""
+        """Go to a frame; playing goes on from there, and no longer in a loop."""
+        self.loop = None
         self.session.set_frame(frame)
         if self.session.clip is not None:
             self._time = float(self.session.clip.times[self.session.frame])
@@ -88,6 +99,9 @@ class Playback(QObject):
             elapsed = min(elapsed, 0.002)
         self._time += elapsed * self.speed
         frame = clip.frame_at(self._time)
+        if self.loop is not None and frame > self.loop[1]:
+            frame = self.loop[0]
+            self._time = float(clip.times[frame])
         self.session.set_frame(frame)
         if frame >= clip.frame_count - 1:
             self.pause()

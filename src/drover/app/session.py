@@ -297,9 +297,9 @@ class Session(Shown):
         """Go to a frame, held inside the clip."""
         self.view.set_frame(frame)
 
-    def select(self, identity: int | None) -> None:
-        """Choose an identity, or none."""
-        self.view.select(identity)
+    def select(self, identity: int | None, beside: int | None = None) -> None:
+        """Choose an identity, or none, and a second one beside it."""
+        self.view.select(identity, beside)
 
     def next_error(self, way: int) -> None:
         """Go to the next (1) or previous (-1) frame in which a detection is missing or wrong."""

@@ -17,10 +17,11 @@ class ViewState(QObject):
         self.frame = 0
         self.frame_count = 0
         self.selected: int | None = None
+        self.beside: int | None = None  # a second one, for what is done to two
 
     def reset(self, frame_count: int) -> None:
         """Another clip: its first frame, nobody chosen."""
-        self.frame, self.selected, self.frame_count = 0, None, frame_count
+        self.frame, self.selected, self.beside, self.frame_count = 0, None, None, frame_count
 
     def set_frame(self, frame: int) -> None:
         """Go to a frame, held inside the clip."""
@@ -29,8 +30,8 @@ class ViewState(QObject):
             self.frame = held
             self.frame_changed.emit(held)
 
-    def select(self, identity: int | None) -> None:
-        """Choose an identity, or none."""
-        if identity != self.selected:
-            self.selected = identity
+    def select(self, identity: int | None, beside: int | None = None) -> None:
+        """Choose an identity, or none, and a second one beside it."""
+        if (identity, beside) != (self.selected, self.beside):
+            self.selected, self.beside = identity, beside
             self.frame_changed.emit(self.frame)

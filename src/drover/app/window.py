@@ -26,6 +26,7 @@ from drover.app.field.area_editor import AreaKind
 from drover.app.field.box_editor import BoxKind
 from drover.app.field.chips import ChipRow
 from drover.app.field.pair import FieldPair
+from drover.app.hands import Hands
 from drover.app.help.guide import Guide
 from drover.app.lanes.transport import TransportBar
 from drover.app.lanes.view import LanesView
@@ -38,6 +39,7 @@ from drover.app.page_wishes import connect_page
 from drover.app.pictures import Pictures
 from drover.app.playback import Playback
 from drover.app.preferences import note_recent
+from drover.app.review.reviewer import Reviewer
 from drover.app.saving import Saving, unnamed_work
 from drover.app.session import Session
 from drover.app.sources.opener import SourceOpener
@@ -75,6 +77,7 @@ class MainWindow(QMainWindow):
         self._thumbs_age.start()
         self._build()
         self.asking, self.sources, self.things = Asking(self), SourceOpener(self), Things(self)
+        self.hands = Hands(self)
         self.guide = Guide(self)
         self.above.addWidget(self.guide)
         build_menus(self)
@@ -98,7 +101,8 @@ class MainWindow(QMainWindow):
         self.exports = Exports(self, self.session, self.pictures, self.pair)
         self.chips = ChipRow(self.field.shown)
         self.welcome = Welcome(unnamed_work())
-        self.dials = DialPanel(self.session, self.pictures, self.notes, self.watch)
+        self.reviewer = Reviewer(self.session, self.watch, self.playback)
+        self.dials = DialPanel(self.session, self.pictures, self.notes, self.watch, self.reviewer)
         self.transport, self.lanes = TransportBar(), LanesView(self.session, self.watch)
         picture = QWidget()
         column = tight(QVBoxLayout(picture))
@@ -294,13 +298,6 @@ class MainWindow(QMainWindow):
     def hint(self, words: str) -> None:
         """Say for a while what the mouse does now."""
         self.status.hint(words)
-
-    def visit(self, way: int) -> None:
-        """Go to the next or the previous moment worth a look."""
-        moment, clip = self.watch.visit(way), self.session.clip
-        if moment is not None and clip is not None:
-            place, of = self.watch.place + 1, len(self.watch.found)
-            self.hint(f"moment {place} of {of}, {clip.times[moment.frame]:.1f} s: {moment.words}")
 
     def _on_transport(self, name: str) -> None:
         {

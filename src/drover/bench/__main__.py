@@ -26,6 +26,7 @@ from drover.core.count.lines import count_crossings
 from drover.core.count.paths import prepare_paths
 from drover.core.detect.detector import Detector
 from drover.core.detect_pass import detect_clip
+from drover.core.doubt.moments import find_moments
 from drover.core.examples import example
 from drover.core.footage.prefetch import prefetched_frames
 from drover.core.footage.reader import ClipReader
@@ -38,7 +39,6 @@ from drover.core.run import run_clip
 from drover.core.run_files import versions
 from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import flickering, simulate_boxes, together
-from drover.core.track.moments import find_moments
 from drover.core.track.pace import resolve_track
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections

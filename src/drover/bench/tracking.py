@@ -11,6 +11,8 @@ from pathlib import Path
 
 from drover.bench.scenes import scene_folder
 from drover.core.count.lines import count_crossings
+from drover.core.doubt.moments import find_moments
+from drover.core.doubt.true_errors import hits_of, true_errors
 from drover.core.examples import recipe_for
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
@@ -20,8 +22,6 @@ from drover.core.run import detections_of
 from drover.core.score.scorer import Score
 from drover.core.score.spans import score_result
 from drover.core.simulate.farm import build_scene
-from drover.core.track.moment_hits import moments_against_truth
-from drover.core.track.moments import find_moments
 from drover.core.track.whole_clip import link_detections
 
 __all__ = ["SCENES", "main", "tracking_table"]
@@ -34,11 +34,11 @@ HEAD = """# Tracking on the scenes
 
 Made by `.venv/bin/python -m drover.bench.tracking`, from clips drawn by Drover with their exact truth. *plain* is the
 first slice's tracker, *default* what Drover does with no recipe; both link the same detections, those of the default
-recipe. Count error is summed over lines and directions. *Found* is how many of the true identity errors lie within a
-second of a moment, by how many moments in all; *first 20* how many of the first twenty moments lie within a second
-of a true error or of two true animals that overlap by a fifth or hide.
+recipe. Count error is summed over lines and directions. *Found* is how many of the true identity errors some moment is
+about, by how many moments in all; *found first* how many are met by whoever looks at ten moments, or at three for each
+error, in the order of doubt.
 
-| scene | tracker | IDF1 | switches | fragmentations | HOTA | MOTA | count error | found | first 20 |
+| scene | tracker | IDF1 | switches | fragmentations | HOTA | MOTA | count error | found | found first |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- | --- |
 """
 
@@ -59,9 +59,10 @@ def tracking_table() -> Iterator[tuple[str, str, Score, str, str]]:
             crossings = count_crossings(tracks, clip.times, lines)
             score = score_result(tracks, truth, ScoreSettings(), crossings=crossings, true_crossings=true_crossings)
             moments = find_moments(tracks, clip.times, crossings)
-            hits = moments_against_truth(moments, tracks, truth, clip.times)
-            told = f"{hits.errors_found} of {hits.errors}" if hits.errors else "none"
-            yield name, label, score, f"{told} by {len(moments)}", f"{hits.first_hits} of {hits.first}"
+            errors = true_errors(tracks, truth, clip.times)
+            hits, first = hits_of(moments, errors, clip.times), max(10, 3 * len(errors))
+            told = [f"{int(hits[:n].any(axis=0).sum())} of {len(errors)}" for n in (len(moments), first)]
+            yield name, label, score, f"{told[0]} by {len(moments)}", f"{told[1]} by {first}"
 
 
 def main() -> None:

@@ -22,6 +22,8 @@ from drover.core.detect.detector import Detector
 from drover.core.detect.overlaps import remove_overlaps
 from drover.core.detect.size_rules import join_fragments
 from drover.core.detect.still import edge_strengths
+from drover.core.doubt.futures import partner_of
+from drover.core.doubt.moments import find_moments
 from drover.core.features.binary import describe_binary
 from drover.core.features.histograms import describe_gradients
 from drover.core.features.matching import match
@@ -59,7 +61,6 @@ from drover.core.survey.survey import survey_of
 from drover.core.track.explain import explain_frame
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
-from drover.core.track.moments import find_moments
 from drover.core.track.travel import drop_flicker, drop_unmoved
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import LOOK, Detections, Tracks, Truth
@@ -209,7 +210,9 @@ def _warm_tables() -> None:
     times = np.arange(frames) / 25
     _warm_count(tracks, times)
     _warm_score(tracks)
-    find_moments(tracks, times, look=np.full((rows, LOOK), 9, np.uint8))
+    look = np.full((rows, LOOK), 9, np.uint8)
+    find_moments(tracks, times, look=look)
+    partner_of(tracks, times, look, "begin", 1, (1,))
 
 
 def _warm_count(tracks: Tracks, times: np.ndarray) -> None:

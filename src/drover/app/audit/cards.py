@@ -44,7 +44,7 @@ class CardPainter(QStyledItemDelegate):
         painter.restore()
 
     def _paint_strip(self, painter: QPainter, rect: QRectF, entry: Entry) -> None:
-        images = self._strips.of(entry)
+        images = self._strips.of_entry(entry)
         for k in range(3):
             place = QRectF(rect.left() + 5 + k * (STRIP[0] + 2), rect.top() + 5, STRIP[0], STRIP[1])
             if k < len(images):

@@ -9,7 +9,7 @@ import numpy as np
 
 from drover.app.session import Session
 from drover.core.count.audit import crossing_trust, verdicts_of
-from drover.core.track.moments import Moment
+from drover.core.doubt.moments import Moment
 
 __all__ = ["TRUSTS", "Choice", "Entry", "make_entries"]
 
@@ -101,6 +101,5 @@ def _trust(session: Session, moments: Sequence[Moment]) -> np.ndarray:
     assert crossings is not None and clip is not None
     first = np.array([clip.times[m.first] for m in moments], np.float64)
     last = np.array([clip.times[m.last] for m in moments], np.float64)
-    # A moment's score was raised because a crossing hangs on it: that by itself is no doubt.
     doubt = np.array([m.doubt for m in moments], np.float64)
     return crossing_trust(crossings, first, last, doubt, [m.identities for m in moments])

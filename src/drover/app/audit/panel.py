@@ -237,7 +237,7 @@ class AuditPanel(QWidget):
         """Fetch pictures for the cards on screen, then for those next to them."""
         first = self.list.indexAt(self.list.viewport().rect().topLeft()).row()
         first = max(first, 0)
-        self.strips.ask(self.model.entries[first : first + 10])
+        self.strips.ask_entries(self.model.entries[first : first + 10])
 
     # --- saying ---------------------------------------------------------------------------------------------
 

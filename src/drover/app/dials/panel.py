@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 from drover.app.link_notes import LinkNotes
 from drover.app.moment_watch import MomentWatch
 from drover.app.pictures import Pictures
+from drover.app.review.reviewer import Reviewer
 from drover.app.session import STAGES, Session
 
 if TYPE_CHECKING:  # the pages bring the plots with them, and those take half a second to load
@@ -21,10 +22,11 @@ if TYPE_CHECKING:  # the pages bring the plots with them, and those take half a 
     from drover.app.dials.footage import FootageFacts
     from drover.app.dials.score import ScoreDials
     from drover.app.dials.track import TrackDials
+    from drover.app.review.panel import ReviewPanel
 
 __all__ = ["DialPanel"]
 
-AUDIT = "audit"
+AUDIT, REVIEW = "audit", "review"
 PATIENCE = 1500  # ms after the window is shown that a picture is waited for before the page is built
 
 
@@ -33,13 +35,15 @@ class DialPanel(QStackedWidget):
 
     built = Signal(str)
 
-    def __init__(self, session: Session, pictures: Pictures, notes: LinkNotes, watch: MomentWatch) -> None:
+    def __init__(
+        self, session: Session, pictures: Pictures, notes: LinkNotes, watch: MomentWatch, reviewer: Reviewer
+    ) -> None:
         super().__init__()
         self.setFixedWidth(336)
-        self._parts = (session, pictures, notes, watch)
+        self._parts, self.reviewer = (session, pictures, notes, watch), reviewer
         self._pages: dict[str, QWidget] = {}
         self._places: dict[str, QVBoxLayout] = {}
-        for name in (*STAGES, AUDIT):
+        for name in (*STAGES, AUDIT, REVIEW):
             holder = QWidget()
             self._places[name] = QVBoxLayout(holder)
             self._places[name].setContentsMargins(0, 0, 0, 0)
@@ -82,19 +86,24 @@ class DialPanel(QStackedWidget):
         """The audit of crossings."""
         return self._page(AUDIT)  # type: ignore[return-value]
 
+    @property
+    def review(self) -> ReviewPanel:
+        """The review of moments."""
+        return self._page(REVIEW)  # type: ignore[return-value]
+
     def _page(self, name: str) -> QWidget:
         """A page, built if it is asked for the first time."""
         if name not in self._pages:
             page = self._makers()[name]()
             self._pages[name] = page
-            self._places[name].addWidget(page if name == AUDIT else _scrolled(page))
+            self._places[name].addWidget(page if name in (AUDIT, REVIEW) else _scrolled(page))
             self.built.emit(name)
         return self._pages[name]
 
     def _makers(self) -> dict[str, Callable[[], QWidget]]:
         return {
             "footage": self._make_footage, "detect": self._make_detect, "track": self._make_track,
-            "count": self._make_count, "score": self._make_score, AUDIT: self._make_audit,
+            "count": self._make_count, "score": self._make_score, AUDIT: self._make_audit, REVIEW: self._make_review,
         }  # fmt: skip
 
     def _make_footage(self) -> QWidget:
@@ -132,6 +141,13 @@ class DialPanel(QStackedWidget):
         page.closed.connect(lambda: self.show_stage("count"))
         return page
 
+    def _make_review(self) -> QWidget:
+        from drover.app.review.panel import ReviewPanel
+
+        page = ReviewPanel(self._parts[0], self.reviewer)
+        page.closed.connect(lambda: self.show_stage("track"))
+        return page
+
     # --- showing ----------------------------------------------------------------------------------------------
 
     def show_stage(self, stage: str) -> None:
@@ -141,6 +157,15 @@ class DialPanel(QStackedWidget):
     def show_audit(self) -> None:
         """Bring the audit to the front."""
         self._show(AUDIT)
+
+    def show_review(self) -> None:
+        """Bring the review to the front."""
+        self._show(REVIEW)
+
+    @property
+    def reviewing(self) -> bool:
+        """Whether the review is in front."""
+        return list(self._places)[self.currentIndex()] == REVIEW
 
     def _show(self, name: str) -> None:
         self.setCurrentIndex(list(self._places).index(name))
@@ -161,6 +186,8 @@ class DialPanel(QStackedWidget):
         self._waiting.stop()
         if AUDIT in self._pages:
             self.audit.strips.close()
+        if REVIEW in self._pages:
+            self.review.faces.cutouts.close()
 
 
 def _scrolled(page: QWidget) -> QScrollArea:

@@ -188,7 +188,7 @@ class TrackDials(SettingsPage):
             return
         for place, moment in enumerate(found[:LISTED]):
             item = QListWidgetItem(f"{clip.times[moment.frame]:.1f} s  {moment.words}")
-            item.setToolTip(f"{moment.words}\ndoubt {100 * moment.score:.0f} %")
+            item.setToolTip(f"{moment.words}\ndoubt {100 * moment.doubt:.0f} %")
             item.setData(Qt.ItemDataRole.UserRole, place)
             self.moments.addItem(item)
 

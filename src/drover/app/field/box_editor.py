@@ -15,7 +15,7 @@ from drover.core.recipe import value_of, with_value
 
 __all__ = ["BoxEditor", "BoxKind"]
 
-BoxKind = Literal["near", "far", "thing"]
+BoxKind = Literal["near", "far", "thing", "hand"]
 PATHS: dict[BoxKind, str] = {"near": "detect.size.near_box", "far": "detect.size.far_box"}
 LEAST = 4.0  # widget px: a smaller drag is a slip of the hand
 
@@ -23,13 +23,14 @@ LEAST = 4.0  # widget px: a smaller drag is a slip of the hand
 class BoxEditor:
     """Draws boxes; the field passes it the mouse. ``shown`` says whether the near and the far one are on screen.
 
-    A thing to be followed is told to ``thing_marked``, in fractions of the picture.
+    A thing to be followed is told to ``thing_marked``, a correction to ``hand_drawn``, in fractions of the picture.
     """
 
     def __init__(self, session: Session) -> None:
         self.session = session
         self.kind: BoxKind | None = None
         self.thing_marked: Callable[[list[float]], None] = lambda box: None
+        self.hand_drawn: Callable[[list[float]], None] = lambda box: None
         self.shown = False
         self._from: QPointF | None = None
         self._to: QPointF | None = None
@@ -72,6 +73,9 @@ class BoxEditor:
         held = [min(max(value, 0.0), 1.0) for value in corners]
         if kind == "thing":
             self.thing_marked(held)
+            return
+        if kind == "hand":
+            self.hand_drawn(held)
             return
         self.session.edit(
             with_value(self.session.recipe, PATHS[kind], held), f"draw the {kind} {self.session.recipe.words.one}"

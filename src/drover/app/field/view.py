@@ -13,6 +13,7 @@ from drover.app.field import overlays
 from drover.app.field.area_editor import AreaEditor, AreaKind
 from drover.app.field.box_editor import BoxEditor, BoxKind
 from drover.app.field.context_menu import context_menu
+from drover.app.field.futures_layer import draw_futures
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.scene import HINTS, Scene, draw_results
 from drover.app.field.tracks_layer import TracksLayer
@@ -24,6 +25,7 @@ from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import Session
 from drover.app.theme import FIELD, OCHRE, SHADOW
+from drover.core.doubt.moments import Moment
 from drover.core.footage_types import ClipInfo
 
 __all__ = ["CHIPS", "LAYERS", "Field"]
@@ -69,6 +71,8 @@ class Field(DropTarget):
         self.areas = AreaEditor(session)
         self.zones = ZoneEditor(session)
         self.layer = TracksLayer()
+        self.moment: Moment | None = None  # whose futures are drawn
+        self.moment_partner = 0
         self.shown = {"Outlines", "Numbers", "Trails", "Forecast"}
         self.view = ViewTransform()
         self._pan_from: QPointF | None = None
@@ -229,6 +233,8 @@ class Field(DropTarget):
             gates = self.notes.notes if self.notes.frame == frame and session is self.session else ()
             chosen = self.session.selected
             draw_results(painter, view, self.scene(clip), self.shown, frame, self.layer, gates=gates, chosen=chosen)
+            if self.moment is not None and session is self.session and self.session.tracks is not None:
+                draw_futures(painter, view, self.session.tracks, clip.times, self.moment, self.moment_partner)
         painter.setClipping(False)
 
     def _draw_mask(self, painter: QPainter, frame: int) -> None:
@@ -261,7 +267,7 @@ class Field(DropTarget):
             if self.editor.press(point, self.view, bend=bend) or self.zones.press(point, self.view, bend=bend):
                 self.update()
                 return
-            self._select_at(point)
+            self._select_at(point, beside=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
             self._pan_from = point
         elif event.button() == Qt.MouseButton.MiddleButton:
             self._pan_from = point
@@ -337,7 +343,7 @@ class Field(DropTarget):
         else:
             self.unsetCursor()
 
-    def _select_at(self, point: QPointF) -> None:
+    def _select_at(self, point: QPointF, *, beside: bool) -> None:
         tracks = self.session.tracks
         if tracks is None:
             return
@@ -346,4 +352,8 @@ class Field(DropTarget):
         box = tracks.box[rows]
         inside = (box[:, 0] <= at.x()) & (at.x() <= box[:, 2]) & (box[:, 1] <= at.y()) & (at.y() <= box[:, 3])
         found = tracks.identity[rows][inside]
-        self.session.select(int(found[0]) if len(found) else None)
+        who, first = (int(found[0]) if len(found) else None), self.session.selected
+        if beside and first is not None:
+            self.session.select(first, who)
+        else:
+            self.session.select(who)

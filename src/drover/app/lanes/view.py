@@ -277,7 +277,7 @@ class LanesView(QWidget):
             at = QPointF(self.x_of(moment.frame), middle)
             painter.setPen(QPen(QColor(PAPER), 3.4))
             painter.drawEllipse(at, 5.2, 5.2)
-            painter.setPen(QPen(QColor(CLAY), 1.2 + 1.2 * moment.score))
+            painter.setPen(QPen(QColor(CLAY), 1.2 + 1.2 * moment.doubt))
             painter.drawEllipse(at, 5.2, 5.2)
 
     def _paint_playhead(self, painter: QPainter) -> None:

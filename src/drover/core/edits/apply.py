@@ -177,6 +177,12 @@ def _fill(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     return EditNote(True, (one,), "" if n else "there is no gap any more", changed=n > 0)
 
 
+def _looked_at(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+    del names
+    return EditNote(True, tuple(_who(rows, place) for place in edit.places), changed=False)
+
+
 _KINDS: dict[str, Callable[[EditedRows, Edit, dict[int, str]], EditNote]] = {
     "same": _same, "apart": _apart, "drop": _drop, "class": _class, "name": _name, "box": _box, "fill": _fill,
+    "right": _looked_at, "unsure": _looked_at,
 }  # fmt: skip

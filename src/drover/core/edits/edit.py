@@ -21,16 +21,11 @@ __all__ = ["Edit", "EditKind", "Place", "digest_of", "read_edits", "write_edits"
 Fraction = Annotated[float, Field(ge=-1.0, le=2.0, allow_inf_nan=False)]  # a forecast may lie a little outside
 Time = Annotated[float, Field(ge=0.0, le=1e8, allow_inf_nan=False)]
 Sides = tuple[Fraction, Fraction, Fraction, Fraction]
-EditKind = Literal["same", "apart", "drop", "class", "name", "box", "fill"]
+EditKind = Literal["same", "apart", "drop", "class", "name", "box", "fill", "right", "unsure"]
 PLACES = {
-    "same": (2, 4),
-    "apart": (2, 2),
-    "drop": (2, 2),
-    "class": (1, 1),
-    "name": (1, 1),
-    "box": (0, 1),
-    "fill": (2, 2),
-}
+    "same": (2, 4), "apart": (2, 2), "drop": (2, 2), "class": (1, 1), "name": (1, 1), "box": (0, 1), "fill": (2, 2),
+    "right": (1, 2), "unsure": (1, 2),
+}  # fmt: skip
 MOST_EDITS = 20_000
 
 
@@ -61,6 +56,7 @@ class Edit(BaseModel):
     - class, name: what is at the place is of a class, or is called, ``text``.
     - box: at ``at``, what is at the place has this ``box``; without a place it is something that nothing had found.
     - fill: between the two places it went straight.
+    - right, unsure: what is at the places was looked at and is as it should be, or cannot be told.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid")

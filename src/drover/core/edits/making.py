@@ -13,7 +13,17 @@ from drover.core.errors import DroverError
 from drover.core.geometry import overlap_matrix
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["box_edit", "cut_edit", "drop_edit", "fill_edit", "fraction_box", "join_edit", "said_edit", "swap_edit"]
+__all__ = [
+    "box_edit",
+    "cut_edit",
+    "drop_edit",
+    "fill_edit",
+    "fraction_box",
+    "join_edit",
+    "said_edit",
+    "seen_edit",
+    "swap_edit",
+]
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
@@ -99,6 +109,15 @@ def said_edit(tracks: Tracks, times: Float, identity: int, frame: int, kind: str
     """It is of a class, or is called something (``kind`` class or name)."""
     place = _clearest(tracks, times, _path(tracks, identity), float(times[frame]))
     return Edit(kind=kind, at=place.time, places=(place,), text=text)  # type: ignore[arg-type]
+
+
+def seen_edit(tracks: Tracks, times: Float, who: tuple[int, ...], frame: int, kind: str) -> Edit:
+    """A moment was looked at: all is right there, or it cannot be told (``kind`` right or unsure)."""
+    places = []
+    for identity in who[:2]:
+        path = _path(tracks, identity)
+        places.append(_as_place(tracks, times, int(path[np.argmin(np.abs(tracks.frame[path] - frame))])))
+    return Edit(kind=kind, at=float(times[frame]), places=tuple(places))  # type: ignore[arg-type]
 
 
 def box_edit(tracks: Tracks, times: Float, identity: int | None, frame: int, box: NDArray) -> Edit:

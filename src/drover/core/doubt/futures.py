@@ -1,0 +1,334 @@
+"""What speaks for and against an identity having stayed the same through a moment.
+
+Before a moment each identity has a place, a speed, a size and a look; after it again. Either it went on as itself, or
+as the other one: how much better the other future fits in each respect is the evidence. A beginning in the open is
+held against the ends before it, an end against the beginnings after it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from drover.core.doubt.kinds import usual_sizes
+from drover.core.types import Tracks, TrackState
+
+__all__ = ["FUTURES", "futures", "partner_of", "rivals"]
+
+Float = NDArray[np.float64]
+Int = NDArray[np.int64]
+FUTURES = (
+    "leap", "turn", "other look", "other size", "rival", "leap gain", "turn gain", "look gain", "size gain",
+    "break fits", "covered", "short life", "little way", "faint", "long",
+)  # fmt: skip
+AROUND = 0.5  # s before and after from which place, speed and look are taken
+MOST_ROWS = 16
+WITHIN = 4.0  # s in which a beginning may follow an end
+FITS = 0.25  # of how well an end and a beginning go together, from which they are one event
+NEARBY = 1.5  # sizes in which another is a rival
+LOOKS = 32
+WORST = 4.0  # of any cost
+
+
+def futures(tracks: Tracks, times: Float, look: NDArray[np.uint8], frames: Int, who: Int, kind: NDArray) -> Float:
+    """Evidence of each moment, (moments, len(FUTURES)).
+
+    ``frames`` (n, 3) where to look, first and last; ``who`` (n, 2) identities, 0 for none; ``kind`` (n,) int64, 1 for a
+    beginning, 2 for an end, else 0; ``look`` (detections, 32) or without rows.
+    """
+    paths = tracks.paths
+    place = np.searchsorted(paths.identity, who)
+    place = np.where(who > 0, place, -1).astype(np.int64)
+    seen = tracks.state != TrackState.COASTING
+    usual = usual_sizes(tracks)
+    return weigh_futures(
+        paths.start, paths.row, tracks.frame, tracks.frame_start, seen, tracks.box, tracks.detection,
+        tracks.confidence, usual, times, look, _paths_of_rows(tracks), frames, place, kind.astype(np.int64),
+    )  # fmt: skip
+
+
+def rivals(tracks: Tracks, times: Float, look: NDArray[np.uint8], frames: Int, who: Int, kind: NDArray) -> Int:
+    """``who`` (n, 2) with the other one concerned in place of each second one that is not there.
+
+    Of a beginning (``kind`` 1) that is whose end goes best with it, of an end (2) whose beginning; of all else, and
+    where there is none, who is nearest in ``frames`` (n,).
+    """
+    paths, usual = tracks.paths, usual_sizes(tracks)
+    place = np.searchsorted(paths.identity, who[:, 0]).astype(np.int64)
+    near = find_rivals(
+        frames, place, kind.astype(np.int64), tracks.frame_start, paths.start, paths.row, tracks.frame,
+        tracks.state != TrackState.COASTING, tracks.box, tracks.detection, usual, times, look, _paths_of_rows(tracks),
+    )  # fmt: skip
+    out = who.copy()
+    other = np.where(near >= 0, paths.identity[near], 0)
+    out[:, 1] = np.where(out[:, 1] > 0, out[:, 1], other)
+    return out
+
+
+def partner_of(tracks: Tracks, times: Float, look: NDArray[np.uint8], kind: str, frame: int, who: Sequence[int]) -> int:
+    """The identity that one may have been taken for at a moment, 0 for none."""
+    pair = np.array([[*who, 0][:2]], np.int64)
+    number = np.array([{"begin": 1, "end": 2}.get(kind, 0)])
+    return int(rivals(tracks, times, look, np.array([frame]), pair, number)[0, 1])
+
+
+def _paths_of_rows(tracks: Tracks) -> Int:
+    paths = tracks.paths
+    out = np.empty(len(tracks), np.int64)
+    out[paths.row] = np.repeat(np.arange(len(paths.identity)), np.diff(paths.start))
+    return out
+
+
+@njit(cache=True, nogil=True)
+def find_rivals(
+    frames: Int, place: Int, kind: Int, frame_start: Int, start: Int, row: Int, frame_of: Int,
+    seen: NDArray[np.bool_], box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float,
+    look: NDArray[np.uint8], path_of_row: Int,
+) -> Int:  # pragma: no cover  # fmt: skip
+    """The path that each may have been taken for, -1 for none."""
+    out = np.empty(frames.shape[0], np.int64)
+    before, after = np.zeros(7 + LOOKS), np.zeros(7 + LOOKS)
+    for k in range(frames.shape[0]):
+        fit, other = 0.0, -1
+        if kind[k] > 0:
+            fit, other = _break(
+                kind[k], place[k], start, row, frame_of, seen, box, detection, usual, times, look, before, after
+            )
+        out[k] = other if fit > FITS else _nearest(frames[k], place[k], frame_start, box, usual, path_of_row)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def weigh_futures(
+    start: Int, row: Int, frame_of: Int, frame_start: Int, seen: NDArray[np.bool_], box: NDArray[np.float32],
+    detection: NDArray[np.int32], confidence: NDArray[np.float32], usual: Float, times: Float, look: NDArray[np.uint8],
+    path_of_row: Int, frames: Int, place: Int, kind: Int,
+) -> Float:  # pragma: no cover  # fmt: skip
+    """The table of :func:`futures`."""
+    n = frames.shape[0]
+    out = np.zeros((n, 15))
+    before, after = np.zeros((2, 7 + LOOKS)), np.zeros((2, 7 + LOOKS))
+    for m in range(n):
+        at, first, last = frames[m, 0], frames[m, 1], frames[m, 2]
+        one, other = place[m, 0], place[m, 1]
+        if other < 0:
+            other = _nearest(at, one, frame_start, box, usual, path_of_row)
+            out[m, 4] = 1.0 if other >= 0 else 0.0
+        has = np.zeros((2, 2), np.bool_)
+        for k in range(2):
+            p = one if k == 0 else other
+            if p < 0:
+                continue
+            has[k, 0] = _side(before[k], p, first, -1, start, row, frame_of, seen, box, detection, usual, times, look)
+            has[k, 1] = _side(after[k], p, last, 1, start, row, frame_of, seen, box, detection, usual, times, look)
+        for k in range(2):
+            if (k == 0 or place[m, 1] >= 0) and has[k, 0] and has[k, 1]:
+                for c in range(4):
+                    out[m, c] = max(out[m, c], _cost(c, before[k], after[k]))
+        if has.all():
+            for c in range(4):
+                keep = _cost(c, before[0], after[0]) + _cost(c, before[1], after[1])
+                swap = _cost(c, before[0], after[1]) + _cost(c, before[1], after[0])
+                out[m, 5 + c] = keep - swap
+        if kind[m] > 0:
+            out[m, 9], _ = _break(
+                kind[m], one, start, row, frame_of, seen, box, detection, usual, times, look, before[0], after[0]
+            )
+        out[m, 10] = _covered(at, one, frame_start, box, path_of_row)
+        for k in range(2):
+            p = place[m, k]
+            if p < 0:
+                continue
+            begin, end = row[start[p]], row[start[p + 1] - 1]
+            life = times[frame_of[end]] - times[frame_of[begin]]
+            out[m, 11] = max(out[m, 11], -np.log(max(life, 0.05)))
+            way, sure, count = 0.0, 0.0, 0
+            for q in range(start[p], start[p + 1]):
+                r = row[q]
+                x = abs(np.float64(box[r, 0]) - np.float64(box[begin, 0])) / usual[p, 0]
+                y = abs(np.float64(box[r, 1]) - np.float64(box[begin, 1])) / usual[p, 1]
+                way = max(way, max(x, y))
+                if seen[r]:
+                    sure += confidence[r]
+                    count += 1
+            out[m, 12] = max(out[m, 12], -np.log(max(way, 0.05)))
+            out[m, 13] = max(out[m, 13], 1.0 - sure / max(count, 1))
+        out[m, 14] = np.log1p(times[last] - times[first])
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _nearest(
+    frame: int, one: int, frame_start: Int, box: NDArray[np.float32], usual: Float, path_of_row: Int
+) -> int:  # pragma: no cover
+    """The path nearest to another in a frame, within reach; -1 for none."""
+    mine = -1
+    for r in range(frame_start[frame], frame_start[frame + 1]):
+        if path_of_row[r] == one:
+            mine = r
+    if mine < 0:
+        return -1
+    best, least = -1, NEARBY
+    for r in range(frame_start[frame], frame_start[frame + 1]):
+        if r == mine:
+            continue
+        away = 0.0
+        for axis in range(2):
+            middle = 0.5 * (np.float64(box[r, axis]) + np.float64(box[r, axis + 2]))
+            own = 0.5 * (np.float64(box[mine, axis]) + np.float64(box[mine, axis + 2]))
+            side = 0.5 * (usual[one, axis] + usual[path_of_row[r], axis])
+            away = max(away, abs(middle - own) / side)
+        if away < least:
+            best, least = path_of_row[r], away
+    return best
+
+
+@njit(cache=True, nogil=True)
+def _side(
+    out: Float, p: int, frame: int, way: int, start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_],
+    box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float, look: NDArray[np.uint8],
+) -> bool:  # pragma: no cover  # fmt: skip
+    """Time, place, speed (least squares), size and look of a path on one side of a frame; whether there is one."""
+    out[:] = 0.0
+    rows = np.empty(MOST_ROWS, np.int64)
+    n = 0
+    low, high = start[p], start[p + 1]
+    while low < high:  # the first place at or after the frame
+        middle = (low + high) // 2
+        if frame_of[row[middle]] < frame:
+            low = middle + 1
+        else:
+            high = middle
+    k = low if way > 0 else low - 1
+    if way < 0 and low < start[p + 1] and frame_of[row[low]] == frame:
+        k = low
+    nearest = -1.0
+    while start[p] <= k < start[p + 1] and n < MOST_ROWS:
+        r = row[k]
+        k += way
+        if not seen[r]:
+            continue
+        if nearest < 0:
+            nearest = times[frame_of[r]]
+        if abs(times[frame_of[r]] - nearest) > AROUND:
+            break
+        rows[n] = r
+        n += 1
+    if n == 0:
+        return False
+    t0 = 0.0
+    for k in range(n):
+        t0 += times[frame_of[rows[k]]] / n
+    under = 0.0
+    for k in range(n):
+        under += (times[frame_of[rows[k]]] - t0) ** 2
+    for axis in range(2):
+        mean, over = 0.0, 0.0
+        for k in range(n):
+            mean += 0.5 * (np.float64(box[rows[k], axis]) + np.float64(box[rows[k], axis + 2])) / n
+        for k in range(n):
+            middle = 0.5 * (np.float64(box[rows[k], axis]) + np.float64(box[rows[k], axis + 2]))
+            over += (times[frame_of[rows[k]]] - t0) * (middle - mean)
+        speed = over / under if under > 0 and n > 2 else 0.0
+        out[1 + axis] = mean + speed * (nearest - t0)
+        out[3 + axis] = speed
+        sides = np.empty(n)
+        for k in range(n):
+            sides[k] = np.float64(box[rows[k], axis + 2]) - np.float64(box[rows[k], axis])
+        out[5 + axis] = max(np.median(sides), 1.0)
+    out[0] = nearest
+    for k in range(n):
+        d = detection[rows[k]]
+        if 0 <= d < look.shape[0]:
+            for c in range(LOOKS):
+                out[7 + c] += look[d, c]
+    return True
+
+
+@njit(cache=True, nogil=True)
+def _cost(what: int, before: Float, after: Float) -> float:  # pragma: no cover
+    """How badly two sides go together: place (0), speed (1), look (2), size (3)."""
+    gap = max(after[0] - before[0], 0.0)
+    if what == 0:
+        away = 0.0
+        for axis in range(2):
+            size = 0.5 * (before[5 + axis] + after[5 + axis])
+            forecast = before[1 + axis] + 0.5 * (before[3 + axis] + after[3 + axis]) * gap
+            away += ((after[1 + axis] - forecast) / (size * (0.3 + 0.7 * gap))) ** 2
+        return min(np.log1p(np.sqrt(away)), WORST)
+    if what == 1:
+        change = 0.0
+        for axis in range(2):
+            size = 0.5 * (before[5 + axis] + after[5 + axis])
+            change += ((after[3 + axis] - before[3 + axis]) / (size * (1.0 + gap))) ** 2
+        return min(np.log1p(np.sqrt(change)), WORST)
+    if what == 2:
+        ab = aa = bb = 0.0
+        for c in range(7, 7 + LOOKS):
+            ab, aa, bb = ab + before[c] * after[c], aa + before[c] * before[c], bb + after[c] * after[c]
+        return 0.0 if aa == 0 or bb == 0 else min(4.0 * (1.0 - ab / np.sqrt(aa * bb)), WORST)
+    ratio = 0.0
+    for axis in range(2):
+        ratio += abs(np.log(after[5 + axis] / before[5 + axis]))
+    return min(ratio, WORST)
+
+
+@njit(cache=True, nogil=True)
+def _break(
+    kind: int, one: int, start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_],
+    box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float, look: NDArray[np.uint8],
+    before: Float, after: Float,
+) -> tuple[float, int]:  # pragma: no cover  # fmt: skip
+    """How well some end goes with a beginning, or some beginning with an end, 0..1, and whose it is."""
+    begin, end = row[start[one]], row[start[one + 1] - 1]
+    here = times[frame_of[begin if kind == 1 else end]]
+    own, theirs = (after, before) if kind == 1 else (before, after)
+    at, on = (int(frame_of[begin]), 1) if kind == 1 else (int(frame_of[end]), -1)
+    if not _side(own, one, at, on, start, row, frame_of, seen, box, detection, usual, times, look):
+        return 0.0, -1
+    least, which = 2.0 * WORST, -1
+    for p in range(start.shape[0] - 1):
+        if p == one:
+            continue
+        r = row[start[p + 1] - 1] if kind == 1 else row[start[p]]
+        gap = here - times[frame_of[r]] if kind == 1 else times[frame_of[r]] - here
+        if gap < -0.2 or gap > WITHIN:
+            continue
+        reach = (2.0 + 3.0 * max(gap, 0.0)) * max(usual[one, 0], usual[one, 1])
+        if (
+            abs(np.float64(box[r, 0]) - own[1]) > reach + usual[p, 0]
+            or abs(np.float64(box[r, 1]) - own[2]) > reach + usual[p, 1]
+        ):
+            continue
+        way = -1 if kind == 1 else 1
+        if not _side(theirs, p, int(frame_of[r]), way, start, row, frame_of, seen, box, detection, usual, times, look):
+            continue
+        cost = 0.0
+        for c in range(4):
+            cost += _cost(c, before, after)
+        if cost < least:
+            least, which = cost, p
+    return np.exp(-0.5 * least), which
+
+
+@njit(cache=True, nogil=True)
+def _covered(
+    frame: int, one: int, frame_start: Int, box: NDArray[np.float32], path_of_row: Int
+) -> float:  # pragma: no cover
+    """The largest share of a path's box in a frame that another's box lies over."""
+    most = 0.0
+    for r in range(frame_start[frame], frame_start[frame + 1]):
+        if path_of_row[r] != one:
+            continue
+        area = (np.float64(box[r, 2]) - box[r, 0]) * (np.float64(box[r, 3]) - box[r, 1])
+        for q in range(frame_start[frame], frame_start[frame + 1]):
+            if q == r:
+                continue
+            width = min(box[r, 2], box[q, 2]) - max(box[r, 0], box[q, 0])
+            height = min(box[r, 3], box[q, 3]) - max(box[r, 1], box[q, 1])
+            if width > 0 and height > 0:
+                most = max(most, width * height / max(area, 1.0))
+    return most
