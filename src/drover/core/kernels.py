@@ -61,6 +61,7 @@ from drover.core.survey.survey import survey_of
 from drover.core.track.explain import explain_frame
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
+from drover.core.track.ride import forecast, measured_of, ride
 from drover.core.track.travel import drop_flicker, drop_unmoved
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import LOOK, Detections, Tracks, Truth
@@ -134,6 +135,15 @@ def _warm_track() -> None:
     for greedy in (False, True):
         _warm_tracker(TrackSettings(match=MatchSettings(assignment="greedy" if greedy else "optimal")))
     _warm_tracker(TrackSettings(motion=MotionSettings(model="turning"), after=AfterSettings(smooth=True)))
+
+
+def _warm_ride(tracks: Tracks, found: Detections, times: np.ndarray) -> None:
+    """The filter bench, with every filter that it may ride."""
+    measured = measured_of(tracks, found, times, int(tracks.identity[0]))
+    assert measured is not None
+    for model in ("steady", "turning"):
+        motion = MotionSettings(model=model, jumpiness=0.5)
+        forecast(measured, ride(measured, motion), motion, 0.5, int(measured.frame[0]), 2)
 
 
 def _warm_drawing() -> None:
