@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QInputDialog
 
 from drover.core.names import MOST_NAME, plain_name
 
 if TYPE_CHECKING:
+    from drover.app.filter_bench.dialog import FilterBench
     from drover.app.window import MainWindow
 
 __all__ = ["Hands"]
@@ -19,6 +21,7 @@ class Hands:
 
     def __init__(self, window: MainWindow) -> None:
         self.window = window
+        self.bench: FilterBench | None = None
         for half in (window.pair.left, window.pair.right):
             half.boxes.hand_drawn = window.reviewer.box
         window.reviewer.changed.connect(self._show_futures)
@@ -46,6 +49,31 @@ class Hands:
     def _show_futures(self) -> None:
         for half in (self.window.pair.left, self.window.pair.right):
             half.moment, half.moment_partner = self.window.reviewer.current, self.window.reviewer.partner
+            half.update()
+
+    def show_filter(self) -> None:
+        """Lay the filter of the identity chosen open; a second wish brings the bench to the front."""
+        from drover.app.filter_bench.dialog import FilterBench  # with the plots, which take a while to load
+
+        window = self.window
+        if window.session.tracks is None:
+            return
+        if self.bench is not None and self.bench.isVisible():
+            self.bench.raise_()
+            return
+        self.bench = FilterBench(window.session, window)
+        self.bench.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.bench.ahead.connect(self._show_ahead)
+        self.bench.finished.connect(self._bench_gone)
+        self.bench.destroyed.connect(self._bench_gone)
+        self.bench.show()
+
+    def _bench_gone(self, _: object = None) -> None:
+        self.bench = None
+
+    def _show_ahead(self, places: object) -> None:
+        for half in (self.window.pair.left, self.window.pair.right):
+            half.ahead = places
             half.update()
 
     def draw_box(self) -> None:

@@ -171,6 +171,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     drop_unmoved(drop_flicker(tracks, found, times), 1.0)
     settle(found, 2 * times, 12.5, BodySettings())
     explain_frame(found, tracks, times, 25.0, settings, 38)
+    _warm_ride(tracks, found, times)
     lost = LostOnes(8.0, 0.1)
     living = Living()
     living.count = 1

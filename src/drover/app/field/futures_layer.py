@@ -8,11 +8,11 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from drover.app.field.view_transform import ViewTransform
-from drover.app.theme import NIGHT, colour, identity_colour, number_font
+from drover.app.theme import DAY, NIGHT, colour, identity_colour, number_font
 from drover.core.doubt.moments import Moment
 from drover.core.types import Tracks
 
-__all__ = ["draw_futures"]
+__all__ = ["draw_ahead", "draw_futures"]
 
 Float = NDArray[np.float64]
 REACH = 1.6  # s before and after that are drawn
@@ -41,6 +41,21 @@ def draw_futures(
     for k, one in enumerate(who):
         if after[k]:
             _mark(painter, after[k][-1], str(one), QColor(identity_colour(one)))
+
+
+def draw_ahead(painter: QPainter, view: ViewTransform, places: Float) -> None:
+    """A forecast, (frames, 4) px: x, y and their spreads; every fifth frame with the ellipse of two spreads."""
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for k, (x, y, across, down) in enumerate(places.tolist(), 1):
+        at = view.to_widget(x, y)
+        if k % 5 == 0 or k == len(places):
+            for tint, width in ((colour(NIGHT, 150), 2.6), (QColor(DAY), 1.2)):
+                painter.setPen(QPen(tint, width, Qt.PenStyle.DotLine))
+                painter.drawEllipse(at, 2 * across * view.scale, 2 * down * view.scale)
+        painter.setPen(QPen(colour(NIGHT, 190), 1))
+        painter.setBrush(QColor(DAY))
+        painter.drawEllipse(at, 2.4, 2.4)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
 
 
 def _way(view: ViewTransform, tracks: Tracks, times: Float, identity: int, edge: float, way: int) -> list[QPointF]:

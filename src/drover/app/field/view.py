@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
+from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy
@@ -13,7 +15,7 @@ from drover.app.field import overlays
 from drover.app.field.area_editor import AreaEditor, AreaKind
 from drover.app.field.box_editor import BoxEditor, BoxKind
 from drover.app.field.context_menu import context_menu
-from drover.app.field.futures_layer import draw_futures
+from drover.app.field.futures_layer import draw_ahead, draw_futures
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.scene import HINTS, Scene, draw_results
 from drover.app.field.tracks_layer import TracksLayer
@@ -73,6 +75,7 @@ class Field(DropTarget):
         self.layer = TracksLayer()
         self.moment: Moment | None = None  # whose futures are drawn
         self.moment_partner = 0
+        self.ahead: NDArray[np.float64] | None = None  # a forecast of the filter bench, (frames, 4) px
         self.shown = {"Outlines", "Numbers", "Trails", "Forecast"}
         self.view = ViewTransform()
         self._pan_from: QPointF | None = None
@@ -235,6 +238,8 @@ class Field(DropTarget):
             draw_results(painter, view, self.scene(clip), self.shown, frame, self.layer, gates=gates, chosen=chosen)
             if self.moment is not None and session is self.session and self.session.tracks is not None:
                 draw_futures(painter, view, self.session.tracks, clip.times, self.moment, self.moment_partner)
+            if self.ahead is not None and session is self.session:
+                draw_ahead(painter, view, self.ahead)
         painter.setClipping(False)
 
     def _draw_mask(self, painter: QPainter, frame: int) -> None:
