@@ -91,6 +91,17 @@ class Hands:
         """What the identity chosen is called."""
         self._ask("name", "Its name")
 
+    def ask_name_of(self, identity: int) -> None:
+        """What an identity is called."""
+        self.window.session.select(identity)
+        self.ask_name()
+
+    def loop_span(self) -> None:
+        """Play the span over and over."""
+        span = self.window.session.span
+        if span is not None:
+            self.window.playback.play_loop(span[0], span[1] - 1)
+
     def ask_class(self) -> None:
         """What the identity chosen is."""
         self._ask("class", "Its class")

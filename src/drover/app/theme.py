@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QApplication, QToolTip, QWidget
 from drover.app.preferences import preferences
 
 __all__ = [
-    "ALARM", "BASE", "CLAY", "DAY", "EDGE", "FAINT", "FIELD", "GROUND", "IDENTITY_COLOURS", "INK", "MOSS", "MUTED",
-    "MUTED_TEXT", "NIGHT", "OCHRE", "ON_MOSS", "PAPER", "RULE", "SHADOW", "STONE", "TINT", "TROUGH",
+    "ALARM", "BASE", "CHOSEN_COLOURS", "CLAY", "DAY", "EDGE", "FAINT", "FIELD", "GROUND", "IDENTITY_COLOURS", "INK",
+    "MOSS", "MUTED", "MUTED_TEXT", "NIGHT", "OCHRE", "ON_MOSS", "PAPER", "RULE", "SHADOW", "STONE", "TINT", "TROUGH",
     "apply_theme", "colour", "dress", "identity_colour", "number_font",
 ]  # fmt: skip
 
@@ -47,8 +47,13 @@ def colour(name: str, alpha: int = 255) -> QColor:
     return out
 
 
+CHOSEN_COLOURS: dict[int, str] = {}  # by identity, those that somebody gave it; one window at a time has them
+
+
 def identity_colour(identity: int) -> str:
     """The colour of an identity, the same wherever it is shown."""
+    if identity in CHOSEN_COLOURS:
+        return CHOSEN_COLOURS[identity]
     return IDENTITY_COLOURS[(identity - 1) % len(IDENTITY_COLOURS)]
 
 

@@ -18,6 +18,7 @@ from drover.app.field.context_menu import context_menu
 from drover.app.field.futures_layer import draw_ahead, draw_futures
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.scene import HINTS, Scene, draw_results
+from drover.app.field.shown_tracks import ShownTracks, identities_at
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.field.view_transform import ViewTransform
 from drover.app.field.zone_editor import ZoneEditor
@@ -29,6 +30,7 @@ from drover.app.session import Session
 from drover.app.theme import FIELD, OCHRE, SHADOW
 from drover.core.doubt.moments import Moment
 from drover.core.footage_types import ClipInfo
+from drover.core.types import Tracks
 
 __all__ = ["CHIPS", "LAYERS", "Field"]
 
@@ -73,6 +75,7 @@ class Field(DropTarget):
         self.areas = AreaEditor(session)
         self.zones = ZoneEditor(session)
         self.layer = TracksLayer()
+        self._seen_tracks = ShownTracks(session.view)
         self.moment: Moment | None = None  # whose futures are drawn
         self.moment_partner = 0
         self.ahead: NDArray[np.float64] | None = None  # a forecast of the filter bench, (frames, 4) px
@@ -92,6 +95,7 @@ class Field(DropTarget):
             signal.connect(self.update)
         session.recipe_changed.connect(self._on_recipe)
         session.frame_changed.connect(self.update)
+        session.view.shown_changed.connect(self.update)
         session.clip_changed.connect(self._on_clip)
 
     def toggle(self, name: str, on: bool) -> None:
@@ -197,10 +201,15 @@ class Field(DropTarget):
         shown = self.results
         found = None if shown.detect is None else shown.detect.detections
         return Scene(
-            clip, self.session.recipe.count, found, shown.tracks, shown.crossings, self.session.counted,
+            clip, self.session.recipe.count, found, self._only_shown(), shown.crossings, self.session.counted,
             self.session.truth, shown.detection_score, None if shown.detect is None else shown.detect.motion,
             self.session.engine.following.things if shown is self.session else (),
         )  # fmt: skip
+
+    def _only_shown(self) -> Tracks | None:
+        """The tracks without those that are hidden, of the current result."""
+        tracks = self.results.tracks
+        return tracks if tracks is None or self.results is not self.session else self._seen_tracks.of(tracks)
 
     @property
     def drawn_frame(self) -> int:
@@ -349,16 +358,12 @@ class Field(DropTarget):
             self.unsetCursor()
 
     def _select_at(self, point: QPointF, *, beside: bool) -> None:
-        tracks = self.session.tracks
+        tracks = self._only_shown()
         if tracks is None:
             return
         at = self.view.to_picture(point)
-        rows = tracks.rows_of(self.drawn_frame)
-        box = tracks.box[rows]
-        inside = (box[:, 0] <= at.x()) & (at.x() <= box[:, 2]) & (box[:, 1] <= at.y()) & (at.y() <= box[:, 3])
-        found = tracks.identity[rows][inside]
-        who, first = (int(found[0]) if len(found) else None), self.session.selected
-        if beside and first is not None:
-            self.session.select(first, who)
-        else:
-            self.session.select(who)
+        found = identities_at(tracks, self.drawn_frame, at.x(), at.y())
+        if not beside:
+            self.session.view.select(found[0] if found else None)
+        elif found:
+            self.session.view.toggle(found[0])

@@ -6,10 +6,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from drover.core.count.zones import ZoneVisits
 from drover.core.track.gaps import bridges
 from drover.core.types import Crossings, Tracks, TrackState
 
-__all__ = ["Lane", "make_lanes", "sort_lanes"]
+__all__ = ["GROUPS", "Lane", "group_of", "make_lanes", "sort_lanes"]
+
+GROUPS = ("by class", "by line", "by zone")
 
 
 @dataclass(frozen=True)
@@ -22,6 +25,9 @@ class Lane:
     seen: tuple[tuple[int, int], ...]
     coasted: tuple[tuple[int, int], ...]
     crossings: tuple[tuple[float, int], ...] = ()
+    kind: str = ""
+    line: str = ""
+    zone: str = ""
 
     @property
     def coasted_frames(self) -> int:
@@ -29,8 +35,8 @@ class Lane:
         return sum(past - first for first, past in self.coasted)
 
 
-def make_lanes(tracks: Tracks, crossings: Crossings | None) -> list[Lane]:
-    """A lane for every identity, in order of birth."""
+def make_lanes(tracks: Tracks, crossings: Crossings | None, visits: ZoneVisits | None = None) -> list[Lane]:
+    """A lane for every identity, in order of birth, with its class and the first line and zone it came to."""
     paths = tracks.paths
     passed: dict[int, list[tuple[float, int]]] = {}
     if crossings is not None:
@@ -38,6 +44,7 @@ def make_lanes(tracks: Tracks, crossings: Crossings | None) -> list[Lane]:
             crossings.identity.tolist(), crossings.time.tolist(), crossings.direction.tolist(), strict=True
         ):
             passed.setdefault(who, []).append((when, way))
+    lines, zones = _first_lines(crossings), _first_zones(visits)
     coasting = tracks.state[paths.row] == TrackState.COASTING
     gaps_of_path: dict[int, tuple[tuple[int, int], ...]] = {}
     for k, before, after in bridges(tracks).tolist():
@@ -48,19 +55,53 @@ def make_lanes(tracks: Tracks, crossings: Crossings | None) -> list[Lane]:
         part = slice(int(paths.start[k]), int(paths.start[k + 1]))
         frames, unseen = paths.frame[part], coasting[part]
         seen, gaps = _stretches(frames[~unseen]), gaps_of_path.get(k, ())
-        lanes.append(Lane(identity, int(frames[0]), int(frames[-1]), seen, gaps, tuple(passed.get(identity, ()))))
+        kind = tracks.class_names[tracks.class_of_identity[identity]]
+        lanes.append(
+            Lane(
+                identity, int(frames[0]), int(frames[-1]), seen, gaps, tuple(passed.get(identity, ())), kind,
+                lines.get(identity, ""), zones.get(identity, ""),
+            )
+        )  # fmt: skip
     return lanes
 
 
 def sort_lanes(lanes: list[Lane], order: str) -> list[Lane]:
-    """Lanes by trouble (most coasting first), birth, line (first crossing) or length (longest first)."""
+    """Lanes by trouble (most coasting first), birth, line (first crossing) or length (longest first), or in groups: by
+    class, by the first line they cross, by the first zone they come into.
+    """
     keys = {
         "trouble": lambda lane: (-lane.coasted_frames, lane.identity),
         "birth": lambda lane: (lane.first, lane.identity),
         "line": lambda lane: (lane.crossings[0][0] if lane.crossings else float("inf"), lane.identity),
         "length": lambda lane: (lane.first - lane.last, lane.identity),
+        **{
+            name: lambda lane, name=name: (not group_of(lane, name), group_of(lane, name), lane.first)
+            for name in GROUPS
+        },
     }
     return sorted(lanes, key=keys[order])
+
+
+def group_of(lane: Lane, order: str) -> str:
+    """What a lane is grouped by in an order; empty where it is in none."""
+    return {"by class": lane.kind, "by line": lane.line, "by zone": lane.zone}.get(order, "")
+
+
+def _first_lines(crossings: Crossings | None) -> dict[int, str]:
+    out: dict[int, str] = {}
+    if crossings is not None:
+        for who, line in zip(crossings.identity.tolist(), crossings.line.tolist(), strict=True):
+            out.setdefault(who, crossings.line_names[line])
+    return out
+
+
+def _first_zones(visits: ZoneVisits | None) -> dict[int, str]:
+    out: dict[int, str] = {}
+    if visits is not None:
+        order = np.argsort(visits.enter, kind="stable").tolist()
+        for row in order:
+            out.setdefault(int(visits.identity[row]), visits.zone_names[int(visits.zone[row])])
+    return out
 
 
 def _stretches(frames: np.ndarray) -> tuple[tuple[int, int], ...]:

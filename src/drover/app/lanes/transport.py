@@ -12,7 +12,11 @@ from drover.app.theme import INK, MOSS, ON_MOSS, PAPER, RULE, number_font
 
 __all__ = ["ORDERS", "TransportBar"]
 
-ORDERS = {"trouble": "trouble", "birth": "birth", "line": "first crossing", "length": "length"}
+ORDERS = {
+    "trouble": "trouble", "birth": "birth", "line": "first crossing", "length": "length", "by class": "class",
+    "by line": "line", "by zone": "zone",
+}  # fmt: skip
+STRIPS = {"none": "bars", "confidence": "confidence", "speed": "speed"}
 
 
 class TransportBar(QWidget):
@@ -21,6 +25,7 @@ class TransportBar(QWidget):
     wanted = Signal(str)
     speed_wanted = Signal(float)
     order_wanted = Signal(str)
+    strip_wanted = Signal(str)
 
     def __init__(self) -> None:
         super().__init__()
@@ -63,6 +68,14 @@ class TransportBar(QWidget):
         self.summary = muted("")
         row.addWidget(self.summary)
         row.addSpacing(10)
+        self.strip = QComboBox()
+        for key, text in STRIPS.items():
+            self.strip.addItem(text, key)
+        self.strip.setToolTip("What the lanes show: bars alone, or how sure or how fast along them.")
+        self.strip.setAccessibleName("what the lanes show")
+        self.strip.currentIndexChanged.connect(lambda at: self.strip_wanted.emit(self.strip.itemData(at)))
+        row.addWidget(self.strip)
+        row.addSpacing(6)
         row.addWidget(muted("order by"))
         self.order = QComboBox()
         for key, text in ORDERS.items():

@@ -1,78 +1,76 @@
-"""The lanes widget: overview of the clip, then a lane for every identity; click to go there."""
+"""The lanes: an overview of the clip, then one lane for every identity; click to go there."""
 
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QColor,
     QHelpEvent,
+    QKeyEvent,
     QMouseEvent,
     QPainter,
     QPaintEvent,
     QPen,
     QPixmap,
     QPolygonF,
-    QResizeEvent,
     QWheelEvent,
 )
-from PySide6.QtWidgets import QScrollBar, QToolTip, QWidget
 
-from drover.app.icons import arrow_path
+from drover.app.lanes.axis import TimeAxis
 from drover.app.lanes.camera_marks import paint_camera
-from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
+from drover.app.lanes.frame import LANE, RIGHT, LanesFrame
+from drover.app.lanes.hover import LaneCard
+from drover.app.lanes.menu import lanes_menu
+from drover.app.lanes.painting import HEAD, OVERVIEW, LaneBrush, paint_overview, strip_of
+from drover.app.lanes.rows import Lane, group_of, make_lanes, sort_lanes
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
-from drover.app.theme import (
-    CLAY,
-    FAINT,
-    INK,
-    MUTED_TEXT,
-    OCHRE,
-    PAPER,
-    STONE,
-    TINT,
-    colour,
-    identity_colour,
-    number_font,
-)
+from drover.app.theme import CHOSEN_COLOURS, INK, OCHRE, PAPER, STONE, colour
 from drover.core.count.alarms import Alarm
+from drover.core.doubt.moments import Moment
 
 __all__ = ["LanesView"]
 
-LEFT, RIGHT = 112, 22
-OVERVIEW = 30
-LANE = 17
 MOST_RINGS = 40
 MOST_ALARMS = 400
 
 
-class LanesView(QWidget):
-    """Time runs left to right over the whole clip."""
+class LanesView(LanesFrame):
+    """Time runs left to right, over the whole clip or a part of it."""
 
     frame_wanted = Signal(int)
     span_wanted = Signal(object)
+    loop_wanted = Signal()
+    export_wanted = Signal()
+    name_wanted = Signal(int)
 
     def __init__(self, session: Session, watch: MomentWatch) -> None:
-        super().__init__()
-        self.session, self.watch = session, watch
-        self.order = "trouble"
-        self.lanes: list[Lane] = []
-        self._in_view = np.zeros(0)
+        super().__init__(session)
+        self.watch = watch
+        self.order, self.strip = "trouble", "none"
+        self._all: list[Lane] = []
+        self._made_of: tuple[object, ...] = ()
+        self._rings: dict[int, list[Moment]] = {}
+        self._in_view = np.zeros(0, np.int64)
         self._scrubbing = False
         self._span_from: int | None = None
-        self._version = 0
         self._still: tuple[object, QPixmap] | None = None
-        self.bar = QScrollBar(Qt.Orientation.Vertical, self)
-        self.bar.valueChanged.connect(self.update)
+        self.card = LaneCard(session, self)
         self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Lanes")
+        self._later = QTimer(self)  # a result tells of its tracks, its crossings and its moments: one rebuild for all
+        self._later.setSingleShot(True)
+        self._later.setInterval(0)
+        self._later.timeout.connect(self.rebuild)
         session.tracks_changed.connect(self.rebuild)
-        session.crossings_changed.connect(self.rebuild)
-        session.clip_changed.connect(self.rebuild)
-        watch.changed.connect(self.rebuild)
-        session.frame_changed.connect(self.update)
+        session.crossings_changed.connect(self._later.start)
+        session.clip_changed.connect(self._on_clip)
+        watch.changed.connect(self._on_moments)
+        session.frame_changed.connect(self._on_frame)
         session.span_changed.connect(self.update)
+        session.view.shown_changed.connect(self._on_shown)
 
     def sizeHint(self) -> QSize:
         return QSize(800, OVERVIEW + 9 * LANE)
@@ -80,48 +78,57 @@ class LanesView(QWidget):
     def set_order(self, order: str) -> None:
         """Sort lanes another way."""
         self.order = order
-        self.rebuild()
+        self._sort()
+
+    def set_strip(self, strip: str) -> None:
+        """Show another value along the lanes, or none."""
+        self.strip = strip
+        self._changed()
+
+    # --- what is shown ----------------------------------------------------------------------------------------
 
     def rebuild(self) -> None:
-        """Work the lanes out anew from the session's results."""
-        tracks = self.session.tracks
-        self.lanes = [] if tracks is None else sort_lanes(make_lanes(tracks, self.session.crossings), self.order)
-        self._in_view = np.zeros(0) if tracks is None else np.diff(tracks.frame_start)
-        self._version += 1
-        self._fit_bar()
+        """Work the lanes out anew from the session's results, where these are others."""
+        tracks, counted = self.session.tracks, self.session.counted
+        made_of = tracks, self.session.crossings, None if counted is None else counted.visits
+        if len(made_of) != len(self._made_of) or any(a is not b for a, b in zip(made_of, self._made_of, strict=True)):
+            self._made_of = made_of
+            self._all = [] if tracks is None else make_lanes(*made_of)  # type: ignore[arg-type]
+            self._in_view = np.zeros(0, np.int64) if tracks is None else np.diff(tracks.frame_start)
+        self._sort()
+
+    def _sort(self) -> None:
+        view = self.session.view
+        shown = self._all if view.all_shown else [lane for lane in self._all if view.shows(lane.identity)]
+        self.lanes = sort_lanes(shown, self.order)
+        self._fit_bars()
+        self._changed()
+
+    def _on_clip(self) -> None:
+        clip = self.session.clip
+        self.axis = TimeAxis.whole(HEAD, self.width() - HEAD - RIGHT, clip.frame_count if clip else 1)
+        self.card.hide()
+        self.rebuild()
+
+    def _on_moments(self) -> None:
+        self._rings = {}
+        for moment in self.watch.found[:MOST_RINGS]:
+            for who in moment.identities:
+                self._rings.setdefault(who, []).append(moment)
+        self._changed()
+
+    def _on_shown(self) -> None:
+        CHOSEN_COLOURS.clear()
+        CHOSEN_COLOURS.update(self.session.view.colours)
+        self._sort()
+
+    def _on_frame(self, frame: int) -> None:
+        moved = self.axis.showing(frame)
+        if moved is not self.axis and not self._scrubbing:
+            self._set_axis(moved)
         self.update()
 
-    # --- geometry -------------------------------------------------------------------------------------------
-
-    def x_of(self, frame: float) -> float:
-        """Widget x of a frame."""
-        clip = self.session.clip
-        frames = clip.frame_count if clip else 1
-        return LEFT + (self.width() - LEFT - RIGHT) * frame / max(1, frames - 1)
-
-    def frame_at(self, x: float) -> int:
-        """Frame under a widget x."""
-        clip = self.session.clip
-        frames = clip.frame_count if clip else 1
-        return round((x - LEFT) / max(1, self.width() - LEFT - RIGHT) * (frames - 1))
-
-    def lane_at(self, y: float) -> Lane | None:
-        """The lane under a widget y."""
-        place = int((y - OVERVIEW + self.bar.value()) // LANE)
-        return self.lanes[place] if y >= OVERVIEW and 0 <= place < len(self.lanes) else None
-
-    def _fit_bar(self) -> None:
-        over = OVERVIEW + len(self.lanes) * LANE - self.height()
-        self.bar.setVisible(over > 0)
-        self.bar.setRange(0, max(0, over))
-        self.bar.setPageStep(max(1, self.height() - OVERVIEW))
-        self.bar.setSingleStep(LANE)
-        self.bar.setGeometry(self.width() - 12, OVERVIEW, 12, max(0, self.height() - OVERVIEW))
-
-    def resizeEvent(self, event: QResizeEvent) -> None:
-        self._fit_bar()
-
-    # --- painting -------------------------------------------------------------------------------------------
+    # --- painting ---------------------------------------------------------------------------------------------
 
     def paintEvent(self, event: QPaintEvent) -> None:
         with QPainter(self) as painter:
@@ -134,7 +141,7 @@ class LanesView(QWidget):
     def _still_picture(self) -> QPixmap:
         """Everything but the playhead, drawn again only when something in it has changed."""
         ratio = self.devicePixelRatioF()
-        key = (self.size(), ratio, self.bar.value(), self.session.selected, self._version)
+        key = (self.size(), ratio, self.bar.value(), self.session.view.chosen, self._version)
         if self._still is None or self._still[0] != key:
             pixmap = QPixmap(self.size() * ratio)
             pixmap.setDevicePixelRatio(ratio)
@@ -147,169 +154,108 @@ class LanesView(QWidget):
 
     def _paint_still(self, painter: QPainter) -> None:
         painter.fillRect(self.rect(), QColor(PAPER))
-        painter.save()
-        painter.setClipRect(QRectF(0, OVERVIEW, self.width(), self.height() - OVERVIEW))
-        for place, lane in enumerate(self.lanes):
-            top = OVERVIEW + place * LANE - self.bar.value()
-            if OVERVIEW - LANE < top < self.height():
-                self._paint_lane(painter, lane, top, place % 2 == 1)
-        painter.restore()
-        self._paint_overview(painter)
-
-    def _paint_overview(self, painter: QPainter) -> None:
-        painter.fillRect(QRectF(0, 0, self.width(), OVERVIEW), QColor(PAPER))
-        painter.setPen(QColor(MUTED_TEXT))
-        painter.setFont(number_font(11))
-        painter.drawText(
-            QRectF(12, 0, LEFT - 12, OVERVIEW),
-            Qt.AlignmentFlag.AlignVCenter,
-            f"{self.session.recipe.words.many} in view",
-        )
-        if len(self._in_view) == 0:
-            return
-        bars = max(1, int((self.width() - LEFT - RIGHT) // 4))
-        parts = np.array_split(self._in_view, min(bars, len(self._in_view)))
-        top = max(1, int(self._in_view.max()))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(FAINT))
-        at = 0
-        for part in parts:
-            x0, x1 = self.x_of(at), self.x_of(at + len(part))
-            height = float(part.mean()) / top * (OVERVIEW - 10)
-            painter.drawRect(QRectF(x0, OVERVIEW - 4 - height, max(1.0, x1 - x0 - 1), height))
-            at += len(part)
-        painter.setPen(QColor(MUTED_TEXT))
-        painter.setFont(number_font(10))
-        painter.drawText(QRectF(self.width() - RIGHT + 3, 2, RIGHT - 4, 14), Qt.AlignmentFlag.AlignLeft, str(top))
-        self._paint_alarms(painter, OVERVIEW - 5, 0)
-        motion = self.session.detect.motion if self.session.detect is not None else None
-        if motion is not None:
-            paint_camera(painter, motion, self.x_of, OVERVIEW)
-
-    def _paint_lane(self, painter: QPainter, lane: Lane, top: float, shaded: bool) -> None:
-        row = QRectF(0, top, self.width(), LANE)
-        chosen = lane.identity == self.session.selected
-        if chosen or shaded:
-            painter.fillRect(row, QColor(TINT) if chosen else colour(STONE, 120))
-        tint = QColor(identity_colour(lane.identity))
-        self._paint_head(painter, lane, top, tint)
-        middle = top + LANE / 2
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(tint)
-        for first, past in lane.seen:
-            x0, x1 = self.x_of(first), self.x_of(past)
-            painter.drawRoundedRect(QRectF(x0, middle - 3.5, max(2.0, x1 - x0), 7), 2, 2)
-        painter.setPen(QPen(tint.darker(125), 2, Qt.PenStyle.DotLine))
-        for first, past in lane.coasted:
-            painter.drawLine(QPointF(self.x_of(first), middle), QPointF(self.x_of(past), middle))
-        self._paint_crossings(painter, lane, middle)
-        self._paint_moments(painter, lane, middle)
-        self._paint_alarms(painter, middle, lane.identity)
-
-    def _alarms(self) -> tuple[Alarm, ...]:
-        return self.session.counted.alarms if self.session.counted is not None else ()
-
-    def _paint_alarms(self, painter: QPainter, middle: float, identity: int) -> None:
-        """A filled triangle at each alarm of an identity; of all of them (identity 0) in the overview."""
-        painter.setPen(QPen(QColor(PAPER), 1))
-        painter.setBrush(QColor(CLAY))
-        for alarm in self._alarms()[:MOST_ALARMS]:
-            if identity in (0, alarm.identity):
-                x = self.x_of(alarm.frame)
-                corners = [QPointF(x, middle - 6), QPointF(x + 5.5, middle + 4), QPointF(x - 5.5, middle + 4)]
-                painter.drawPolygon(QPolygonF(corners))
-
-    def _paint_head(self, painter: QPainter, lane: Lane, top: float, tint: QColor) -> None:
-        plate = QRectF(12, top + 2, 30, LANE - 4)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(tint)
-        painter.drawRoundedRect(plate, 6, 6)
-        painter.setPen(QColor("#17201D"))
-        painter.setFont(number_font(10, bold=True))
-        painter.drawText(plate, Qt.AlignmentFlag.AlignCenter, str(lane.identity))
-        painter.setFont(number_font(10))
-        painter.setPen(QColor(MUTED_TEXT))
-        rate = self.session.clip.rate if self.session.clip else 25.0
-        seconds = (lane.last - lane.first + 1) / rate
-        painter.drawText(QRectF(48, top, 40, LANE), Qt.AlignmentFlag.AlignVCenter, f"{seconds:.1f} s")
-        ways = {way for _, way in lane.crossings}
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(INK))
-        if 1 in ways:
-            painter.drawPath(arrow_path(QPointF(104, top + LANE / 2), QPointF(1, 0), 7))
-        if -1 in ways:
-            painter.drawPath(arrow_path(QPointF(89, top + LANE / 2), QPointF(-1, 0), 7))
-
-    def _paint_crossings(self, painter: QPainter, lane: Lane, middle: float) -> None:
-        """A wedge at each crossing, pointing right for forward and left for back."""
         clip = self.session.clip
         if clip is None:
             return
-        painter.setPen(QPen(QColor(PAPER), 1))
-        painter.setBrush(QColor(INK))
-        for time, way in lane.crossings:
-            x = self.x_of(float(np.interp(time, clip.times, np.arange(clip.frame_count))))
-            wedge = [
-                QPointF(x - 4 * way, middle - 6.5),
-                QPointF(x + 4 * way, middle),
-                QPointF(x - 4 * way, middle + 6.5),
-            ]
-            painter.drawPolygon(QPolygonF(wedge))
+        edited = self.session.engine.edited
+        brush = LaneBrush(
+            painter, self.axis, clip, self.lane_height, self.width(), edited.names if edited is not None else {}
+        )
+        painter.save()
+        painter.setClipRect(QRectF(0, OVERVIEW, self.width(), self.height() - OVERVIEW))
+        first = max(0, self.bar.value() // self.lane_height)
+        past = min(len(self.lanes), first + (self.height() - OVERVIEW) // self.lane_height + 2)
+        alarms = self._alarms()
+        for place in range(first, past):
+            self._paint_lane(brush, place, alarms)
+        painter.restore()
+        words = f"{self.session.recipe.words.many} in view"
+        paint_overview(painter, self.axis, self._in_view, self.width(), words)
+        for some in alarms.values():
+            for alarm in some:
+                brush.alarm(alarm.frame, OVERVIEW - 5)
+        motion = self.session.detect.motion if self.session.detect is not None else None
+        if motion is not None:
+            painter.setClipRect(QRectF(HEAD, 0, self.width() - HEAD, self.height()))
+            paint_camera(painter, motion, self.x_of, OVERVIEW)
+
+    def _paint_lane(self, brush: LaneBrush, place: int, alarms: dict[int, list[Alarm]]) -> None:
+        lane, top = self.lanes[place], OVERVIEW + place * self.lane_height - self.bar.value()
+        chosen = lane.identity in self.session.view.chosen
+        brush.lane(lane, top, shaded=place % 2 == 1, chosen=chosen)
+        tracks, clip = self.session.tracks, self.session.clip
+        if self.strip != "none" and tracks is not None and clip is not None:
+            brush.strip(top, lane, strip_of(tracks, clip, lane.identity, self.strip, self.axis))
+        middle = top + self.lane_height / 2
+        brush.crossings(lane, middle)
+        for moment in self._rings.get(lane.identity, ()):
+            brush.ring(moment.frame, middle, moment.doubt)
+        for alarm in alarms.get(lane.identity, ()):
+            brush.alarm(alarm.frame, middle)
+        group = group_of(lane, self.order)
+        if group and (place == 0 or group_of(self.lanes[place - 1], self.order) != group):
+            brush.group(top, group)
+
+    def _alarms(self) -> dict[int, list[Alarm]]:
+        out: dict[int, list[Alarm]] = {}
+        counted = self.session.counted
+        for alarm in (counted.alarms if counted is not None else ())[:MOST_ALARMS]:
+            out.setdefault(alarm.identity, []).append(alarm)
+        return out
 
     def _paint_span(self, painter: QPainter) -> None:
         """What is outside the span is veiled."""
         if self.session.span is None:
             return
-        x0, x1 = self.x_of(self.session.span[0]), self.x_of(self.session.span[1])
+        left, right = HEAD, self.width() - RIGHT
+        x0, x1 = (min(max(self.x_of(edge), left), right) for edge in self.session.span)
         veil = colour(STONE, 175)
-        painter.fillRect(QRectF(LEFT, 0, x0 - LEFT, self.height()), veil)
-        painter.fillRect(QRectF(x1, 0, self.width() - RIGHT - x1, self.height()), veil)
+        painter.fillRect(QRectF(left, 0, x0 - left, self.height()), veil)
+        painter.fillRect(QRectF(x1, 0, right - x1, self.height()), veil)
         painter.setPen(QPen(colour(OCHRE), 1.6))
         for x in (x0, x1):
             painter.drawLine(QPointF(x, 2), QPointF(x, self.height()))
 
-    def _paint_moments(self, painter: QPainter, lane: Lane, middle: float) -> None:
-        """A ring at each of the most doubtful moments, heavier the more doubtful."""
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        for moment in self.watch.found[:MOST_RINGS]:
-            if lane.identity not in moment.identities:
-                continue
-            at = QPointF(self.x_of(moment.frame), middle)
-            painter.setPen(QPen(QColor(PAPER), 3.4))
-            painter.drawEllipse(at, 5.2, 5.2)
-            painter.setPen(QPen(QColor(CLAY), 1.2 + 1.2 * moment.doubt))
-            painter.drawEllipse(at, 5.2, 5.2)
-
     def _paint_playhead(self, painter: QPainter) -> None:
         x = self.x_of(self.session.frame)
+        if not HEAD - 1 <= x <= self.width():
+            return
         painter.setPen(QPen(QColor(INK), 1.4))
         painter.drawLine(QPointF(x, 6), QPointF(x, self.height()))
         painter.setBrush(QColor(INK))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.drawPolygon(QPolygonF([QPointF(x - 6, 0), QPointF(x + 6, 0), QPointF(x, 8)]))
 
-    # --- mouse ----------------------------------------------------------------------------------------------
+    # --- mouse and keys ---------------------------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        if self.session.clip is None or event.button() != Qt.MouseButton.LeftButton:
+        self.card.hide()
+        if self.session.clip is None:
             return
         point = event.position()
-        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and point.x() >= LEFT - 6:
+        lane = self.lane_at(point.y())
+        if event.button() == Qt.MouseButton.RightButton:
+            lanes_menu(self, lane.identity if lane is not None else None).exec(self.mapToGlobal(point.toPoint()))
+            return
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier and point.x() >= HEAD - 6:
             self._span_from = self.frame_at(point.x())
             return
-        lane = self.lane_at(point.y())
+        if lane is not None and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.session.view.toggle(lane.identity)
+            return
         if lane is not None:
             self.session.select(lane.identity)
-        if point.x() >= LEFT - 6:
+        if point.x() >= HEAD - 6:
             self._scrubbing = True
             self.frame_wanted.emit(self.frame_at(point.x()))
         elif lane is not None:
             self.frame_wanted.emit(lane.first)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        if self._span_from is not None:
-            return
-        if self._scrubbing:
+        self.card.hide()
+        if self._span_from is None and self._scrubbing:
             self.frame_wanted.emit(self.frame_at(event.position().x()))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
@@ -319,30 +265,73 @@ class LanesView(QWidget):
             end = self.frame_at(event.position().x())
             self.span_wanted.emit(None if abs(end - start) < 2 else (min(start, end), max(start, end)))
 
+    def leaveEvent(self, event: QEvent) -> None:
+        del event
+        self.card.hide()
+
     def wheelEvent(self, event: QWheelEvent) -> None:
-        self.bar.setValue(self.bar.value() - round(event.angleDelta().y() / 120 * 2 * LANE))
+        turned = event.angleDelta().y() or event.angleDelta().x()
+        steps, keys = turned / 120, event.modifiers()
+        ctrl, shift = (
+            bool(keys & key) for key in (Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier)
+        )
+        if ctrl and shift:
+            self.set_lane_height(self.lane_height + (1 if steps > 0 else -1) * max(1, self.lane_height // 6))
+        elif ctrl:
+            self.zoom(1.25**steps, event.position().x())
+        elif shift:
+            self._set_axis(self.axis.moved_to(self.axis.first - steps * (self.axis.last - self.axis.first) / 10))
+        else:
+            self.bar.setValue(self.bar.value() - round(steps * 2 * self.lane_height))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key, ctrl = event.key(), bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+        wider = key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal)
+        if wider or key == Qt.Key.Key_Minus:
+            if ctrl:
+                self.set_lane_height(self.lane_height + (2 if wider else -2))
+            else:
+                self.zoom(1.25 if wider else 0.8)
+        elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self._choose_next(1 if key == Qt.Key.Key_Down else -1)
+        else:
+            super().keyPressEvent(event)
+
+    def _choose_next(self, way: int) -> None:
+        """Choose the lane below or above, and keep it in sight."""
+        chosen = [k for k, lane in enumerate(self.lanes) if lane.identity == self.session.selected]
+        place = min(max((chosen[0] + way) if chosen else 0, 0), len(self.lanes) - 1)
+        if place < 0:
+            return
+        self.session.select(self.lanes[place].identity)
+        top, page = place * self.lane_height, self.bar.pageStep()
+        self.bar.setValue(min(max(self.bar.value(), top + self.lane_height - page), top))
 
     def event(self, event: QEvent) -> bool:
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent):
             lane = self.lane_at(event.pos().y())
             if lane is not None and self.session.clip is not None:
-                QToolTip.showText(event.globalPos(), self._words(lane), self)
+                frame = min(max(self.frame_at(event.pos().x()), lane.first), lane.last)
+                self.card.show_at(event.globalPos(), lane.identity, frame, self._words(lane))
                 return True
         return super().event(event)
 
     def _words(self, lane: Lane) -> str:
         clip = self.session.clip
         assert clip is not None
+        edited = self.session.engine.edited
+        name = edited.names.get(lane.identity) if edited is not None else None
         parts = [
-            f"identity {lane.identity}",
+            f"identity {lane.identity}" + (f", {name}" if name else "") + (f", {lane.kind}" if lane.kind else ""),
             f"{clip.times[lane.first]:.2f} s to {clip.times[lane.last]:.2f} s",
             f"coasted {lane.coasted_frames / clip.rate:.2f} s in {len(lane.coasted)} gaps",
             *(f"crossed {'forward' if way > 0 else 'back'} at {time:.2f} s" for time, way in lane.crossings),
-            *(
-                f"worth a look at {clip.times[m.frame]:.2f} s: {m.words}"
-                for m in self.watch.found[:MOST_RINGS]
-                if lane.identity in m.identities
-            ),
-            *(f"alarm at {a.time:.2f} s: {a.words}" for a in self._alarms() if a.identity == lane.identity),
+            *(f"worth a look at {clip.times[m.frame]:.2f} s: {m.words}" for m in self._rings.get(lane.identity, ())),
+            *(f"alarm at {a.time:.2f} s: {a.words}" for a in self._alarms().get(lane.identity, ())),
         ]
         return "\n".join(parts)
+
+    def close_card(self) -> None:
+        """End the thread that fetches pictures."""
+        self.card.hide()
+        self.card.cutouts.close()
