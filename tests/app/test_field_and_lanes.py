@@ -293,16 +293,21 @@ def test_lanes_hold_every_row_of_every_identity_and_its_crossings(opened):
     assert sum(len(lane.crossings) for lane in lanes) == len(session.crossings)
 
 
+def _parts(*parts: tuple[int, int]) -> np.ndarray:
+    return np.array(parts, np.int64).reshape(-1, 2)
+
+
 def test_the_orders_of_lanes_are_what_they_say():
     lanes = [
-        Lane(1, 0, 50, ((0, 51),), (), ((1.5, 1),)),
-        Lane(2, 10, 90, ((10, 40), (60, 91)), ((40, 60),)),
-        Lane(3, 5, 20, ((5, 21),), (), ((0.5, -1),)),
+        Lane(1, 0, 50, _parts((0, 51)), _parts(), ((1.5, 1),)),
+        Lane(2, 10, 90, _parts((10, 40), (60, 91)), _parts((40, 60)), (), "ewe"),
+        Lane(3, 5, 20, _parts((5, 21)), _parts(), ((0.5, -1),), "dog"),
     ]
     order = {
         name: [lane.identity for lane in sort_lanes(lanes, name)] for name in ("trouble", "birth", "line", "length")
     }
     assert order == {"trouble": [2, 1, 3], "birth": [1, 3, 2], "line": [3, 1, 2], "length": [2, 1, 3]}
+    assert [lane.identity for lane in sort_lanes(lanes, "by class")] == [3, 2, 1]  # who has none comes last
 
 
 def test_a_click_on_a_lanes_head_goes_to_its_birth_and_a_drag_scrubs(opened, qtbot):

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from drover.app.icons import arrow_path
@@ -35,6 +35,7 @@ class LaneBrush:
     height: float
     width: float
     names: dict[int, str]
+    known: dict[tuple[int, str], Any]  # what was worked out for this axis, by identity and what it is
 
     def lane(self, lane: Lane, top: float, *, shaded: bool, chosen: bool) -> None:
         """One lane without marks."""
@@ -47,24 +48,36 @@ class LaneBrush:
         middle, thick = top + self.height / 2, min(7.0, self.height * 0.5)
         self.painter.setPen(Qt.PenStyle.NoPen)
         self.painter.setBrush(tint)
-        for x0, x1 in self._merged(lane.seen):
-            self.painter.drawRect(QRectF(x0, middle - thick / 2, max(1.0, x1 - x0), thick))
-        self.painter.setPen(QPen(tint.darker(125), min(2.0, thick / 2), Qt.PenStyle.DotLine))
-        for x0, x1 in self._merged(lane.coasted):
-            self.painter.drawLine(QPointF(x0, middle), QPointF(x1, middle))
+        self.painter.setRenderHint(
+            QPainter.RenderHint.Antialiasing, False
+        )  # of upright edges it costs and shows nothing
+        bars = [QRectF(a, middle - thick / 2, max(1.0, b - a), thick) for a, b in self._known_parts(lane, "seen")]
+        self.painter.drawRects(bars)
+        if self.height >= TEXT_FROM:
+            self.painter.setPen(QPen(tint.darker(125), 2.0, Qt.PenStyle.DotLine))
+            self.painter.drawLines([QLineF(a, middle, b, middle) for a, b in self._known_parts(lane, "coasted")])
+        else:
+            self.painter.setBrush(colour(tint.name(), 90))
+            self.painter.drawRects([QRectF(a, middle - 0.5, b - a, 1.0) for a, b in self._known_parts(lane, "coasted")])
+        self.painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
 
-    def _merged(self, parts: Iterable[tuple[int, int]]) -> list[tuple[float, float]]:
+    def _known_parts(self, lane: Lane, which: str) -> list[tuple[float, float]]:
+        key = lane.identity, which
+        if key not in self.known:
+            self.known[key] = self._merged(getattr(lane, which))
+        return self.known[key]
+
+    def _merged(self, parts: NDArray[np.int64]) -> list[tuple[float, float]]:
         """Stretches in sight in px; those nearer than a px to each other are one."""
-        out: list[tuple[float, float]] = []
-        for first, past in parts:
-            if past < self.axis.first or first > self.axis.last:
-                continue
-            x0, x1 = max(self.axis.x_of(first), self.axis.left), min(self.axis.x_of(past), self.width)
-            if out and x0 - out[-1][1] < 1.0:
-                out[-1] = (out[-1][0], max(x1, out[-1][1]))
-            else:
-                out.append((x0, x1))
-        return out
+        axis = self.axis
+        shown = parts[(parts[:, 1] >= axis.first) & (parts[:, 0] <= axis.last)]
+        if not len(shown):
+            return []
+        scale = axis.width / max(1e-9, axis.last - axis.first)
+        x = np.clip(axis.left + scale * (shown - axis.first), axis.left, self.width)
+        cut = np.flatnonzero(x[1:, 0] - x[:-1, 1] >= 1.0)
+        first, last = x[np.append(0, cut + 1), 0], x[np.append(cut, len(x) - 1), 1]
+        return list(zip(first.tolist(), last.tolist(), strict=True))
 
     def strip(self, top: float, lane: Lane, values: NDArray[np.float64]) -> None:
         """A value along a lane, 0..1 a px, NaN where there is none: the bar's height says it."""
@@ -79,7 +92,9 @@ class LaneBrush:
             QRectF(self.axis.left + k, low - thick * values[k], 1.0, max(0.5, thick * values[k]))
             for k in known.tolist()
         ]
+        self.painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         self.painter.drawRects(rects)
+        self.painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
 
     def _head(self, lane: Lane, top: float, tint: QColor) -> None:
         painter, high = self.painter, min(self.height - 4, 15.0)
@@ -184,7 +199,8 @@ def strip_of(tracks: Tracks, clip: ClipInfo, identity: int, what: str, axis: Tim
     """
     out = np.full(int(axis.width), np.nan)
     path = tracks.path_of(identity)
-    path = path[(tracks.frame[path] >= axis.first) & (tracks.frame[path] <= axis.last)]
+    low, high = np.searchsorted(tracks.frame[path], (axis.first, axis.last + 1))
+    path = path[low : high : max(1, int((high - low) // axis.width))]
     if len(path) < 3:
         return out
     if what == "confidence":

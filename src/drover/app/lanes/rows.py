@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from drover.core.count.zones import ZoneVisits
 from drover.core.track.gaps import bridges
@@ -12,18 +13,21 @@ from drover.core.types import Crossings, Tracks, TrackState
 
 __all__ = ["GROUPS", "Lane", "group_of", "make_lanes", "sort_lanes"]
 
+Parts = NDArray[np.int64]
 GROUPS = ("by class", "by line", "by zone")
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Lane:
-    """One identity: first and last frame, seen and coasted stretches (first, past), crossings (time s, direction)."""
+    """One identity: first and last frame, ``seen`` and ``coasted`` stretches (n, 2) int64 as first frame and one past
+    the last, crossings (time s, direction), its class, and the first line and zone that it came to.
+    """
 
     identity: int
     first: int
     last: int
-    seen: tuple[tuple[int, int], ...]
-    coasted: tuple[tuple[int, int], ...]
+    seen: Parts
+    coasted: Parts
     crossings: tuple[tuple[float, int], ...] = ()
     kind: str = ""
     line: str = ""
@@ -32,7 +36,7 @@ class Lane:
     @property
     def coasted_frames(self) -> int:
         """Frames in which it was not seen."""
-        return sum(past - first for first, past in self.coasted)
+        return int((self.coasted[:, 1] - self.coasted[:, 0]).sum())
 
 
 def make_lanes(tracks: Tracks, crossings: Crossings | None, visits: ZoneVisits | None = None) -> list[Lane]:
@@ -46,20 +50,19 @@ def make_lanes(tracks: Tracks, crossings: Crossings | None, visits: ZoneVisits |
             passed.setdefault(who, []).append((when, way))
     lines, zones = _first_lines(crossings), _first_zones(visits)
     coasting = tracks.state[paths.row] == TrackState.COASTING
-    gaps_of_path: dict[int, tuple[tuple[int, int], ...]] = {}
-    for k, before, after in bridges(tracks).tolist():
-        gap = (int(paths.frame[before]) + 1, int(paths.frame[after]))
-        gaps_of_path[k] = (*gaps_of_path.get(k, ()), gap)
+    gaps = bridges(tracks)
+    gap_start = np.searchsorted(gaps[:, 0], np.arange(len(paths.identity) + 1))
+    coasted = np.column_stack([paths.frame[gaps[:, 1]] + 1, paths.frame[gaps[:, 2]]])
+    kinds = [tracks.class_names[kind] for kind in tracks.class_of_identity.tolist()]
     lanes = []
     for k, identity in enumerate(paths.identity.tolist()):
         part = slice(int(paths.start[k]), int(paths.start[k + 1]))
         frames, unseen = paths.frame[part], coasting[part]
-        seen, gaps = _stretches(frames[~unseen]), gaps_of_path.get(k, ())
-        kind = tracks.class_names[tracks.class_of_identity[identity]]
+        seen, unseen_parts = _stretches(frames[~unseen]), coasted[gap_start[k] : gap_start[k + 1]]
         lanes.append(
             Lane(
-                identity, int(frames[0]), int(frames[-1]), seen, gaps, tuple(passed.get(identity, ())), kind,
-                lines.get(identity, ""), zones.get(identity, ""),
+                identity, int(frames[0]), int(frames[-1]), seen, unseen_parts, tuple(passed.get(identity, ())),
+                kinds[identity], lines.get(identity, ""), zones.get(identity, ""),
             )
         )  # fmt: skip
     return lanes
@@ -104,10 +107,10 @@ def _first_zones(visits: ZoneVisits | None) -> dict[int, str]:
     return out
 
 
-def _stretches(frames: np.ndarray) -> tuple[tuple[int, int], ...]:
+def _stretches(frames: NDArray[np.int64]) -> Parts:
     """First frame and one past the last of every run of frames in a row."""
     if len(frames) == 0:
-        return ()
+        return np.zeros((0, 2), np.int64)
     cut = np.flatnonzero(np.diff(frames) > 1)
-    first, last = frames[np.concatenate([[0], cut + 1])], frames[np.concatenate([cut, [len(frames) - 1]])]
-    return tuple(zip(first.tolist(), (last + 1).tolist(), strict=True))
+    first, last = frames[np.append(0, cut + 1)], frames[np.append(cut, len(frames) - 1)]
+    return np.column_stack([first, last + 1])

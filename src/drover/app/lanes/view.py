@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import (
@@ -51,6 +53,9 @@ class LanesView(LanesFrame):
         self.order, self.strip = "trouble", "none"
         self._all: list[Lane] = []
         self._made_of: tuple[object, ...] = ()
+        self._made = 0
+        self._known: dict[tuple[int, str], Any] = {}
+        self._known_for: tuple[object, ...] = ()
         self._rings: dict[int, list[Moment]] = {}
         self._in_view = np.zeros(0, np.int64)
         self._scrubbing = False
@@ -92,7 +97,7 @@ class LanesView(LanesFrame):
         tracks, counted = self.session.tracks, self.session.counted
         made_of = tracks, self.session.crossings, None if counted is None else counted.visits
         if len(made_of) != len(self._made_of) or any(a is not b for a, b in zip(made_of, self._made_of, strict=True)):
-            self._made_of = made_of
+            self._made_of, self._made = made_of, self._made + 1
             self._all = [] if tracks is None else make_lanes(*made_of)  # type: ignore[arg-type]
             self._in_view = np.zeros(0, np.int64) if tracks is None else np.diff(tracks.frame_start)
         self._sort()
@@ -158,8 +163,17 @@ class LanesView(LanesFrame):
         if clip is None:
             return
         edited = self.session.engine.edited
+        axis_of = self.axis, self._made
+        if self._known_for != axis_of:
+            self._known_for, self._known = axis_of, {}
         brush = LaneBrush(
-            painter, self.axis, clip, self.lane_height, self.width(), edited.names if edited is not None else {}
+            painter,
+            self.axis,
+            clip,
+            self.lane_height,
+            self.width(),
+            edited.names if edited is not None else {},
+            self._known,
         )
         painter.save()
         painter.setClipRect(QRectF(0, OVERVIEW, self.width(), self.height() - OVERVIEW))
@@ -185,7 +199,10 @@ class LanesView(LanesFrame):
         brush.lane(lane, top, shaded=place % 2 == 1, chosen=chosen)
         tracks, clip = self.session.tracks, self.session.clip
         if self.strip != "none" and tracks is not None and clip is not None:
-            brush.strip(top, lane, strip_of(tracks, clip, lane.identity, self.strip, self.axis))
+            key = lane.identity, self.strip
+            if key not in self._known:
+                self._known[key] = strip_of(tracks, clip, lane.identity, self.strip, self.axis)
+            brush.strip(top, lane, self._known[key])
         middle = top + self.lane_height / 2
         brush.crossings(lane, middle)
         for moment in self._rings.get(lane.identity, ()):
