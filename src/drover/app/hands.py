@@ -76,6 +76,19 @@ class Hands:
             half.ahead = places
             half.update()
 
+    def show_links(self) -> None:
+        """The table of costs of the frame shown, with the gates on the field."""
+        from drover.app.link_table import LinkTable
+
+        window = self.window
+        if window.session.tracks is None:
+            return
+        if not window.chips.chips["Gates"].isChecked():
+            window.chips.chips["Gates"].click()
+        table = LinkTable(window.session, window.notes, window)
+        table.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        table.show()
+
     def draw_box(self) -> None:
         """The next drag is the box of the identity chosen, or of something that nothing found."""
         window = self.window

@@ -111,6 +111,7 @@ def _edit_menu(window: MainWindow) -> None:
 def _view_menu(window: MainWindow) -> None:
     view = window.menuBar().addMenu("&View")
     _action(window, view, "&Audit the crossings", window.show_audit, "Ctrl+A")
+    _action(window, view, "&Links of this frame", window.hands.show_links, "Ctrl+L")
     _action(window, view, "Filter &bench", window.hands.show_filter, "Ctrl+J")
     _action(window, view, "Look at a &pair of frames", window.exports.ask_pair, None)
     _action(window, view, "Show the &whole picture", window.field.fit, "0")

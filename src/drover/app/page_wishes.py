@@ -19,6 +19,9 @@ def connect_page(window: MainWindow, name: str) -> None:
         dials.detect.area_wanted.connect(window.start_area)
     elif name == "track":
         dials.track.exits.area_wanted.connect(window.start_area)
+        dials.track.links_wanted.connect(window.hands.show_links)
+        dials.track.filter_wanted.connect(window.hands.show_filter)
+        dials.track.review_wanted.connect(window.hands.show_review)
         dials.track.follow.box_wanted.connect(window.start_box)
         dials.track.follow.picture_wanted.connect(window.things.ask_picture)
     elif name == "footage":

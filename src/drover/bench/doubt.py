@@ -20,7 +20,7 @@ from drover.bench.camera import moving_folder
 from drover.bench.scenes import scene_folder
 from drover.bench.worlds import world_folder
 from drover.core.count.audit import Audit
-from drover.core.doubt.bounds import count_bounds, crossing_doubts
+from drover.core.doubt.bounds import all_bounds, crossing_doubts
 from drover.core.doubt.chance import FARTHEST, chance_of
 from drover.core.doubt.moments import EVIDENCE, Moments, evidence_of
 from drover.core.doubt.true_errors import hits_of, true_errors
@@ -191,14 +191,12 @@ def _bound_rows(scenes: list[Held]) -> tuple[list[str], str]:
         moments, inside = _doubted(scene), True
         parts: list[tuple[str, str, str]] = []
         open_ = np.zeros(len(moments), np.int8)
-        for number, name in enumerate(scene.crossings.line_names):
-            for way in (1, -1):
-                b = count_bounds(scene.crossings, number, way, moments, open_, scene.times, Audit())
-                names = scene.true.line_names
-                line = names.index(name) if name in names else -1
-                true = int(((scene.true.line == line) & (scene.true.direction == way)).sum())
-                inside &= b.low <= true <= b.high
-                parts.append((str(b.count), f"{b.low} to {b.high}", str(true)))
+        for (name, way), b in all_bounds(scene.crossings, moments, open_, scene.times, Audit()).items():
+            names = scene.true.line_names
+            line = names.index(name) if name in names else -1
+            true = int(((scene.true.line == line) & (scene.true.direction == way)).sum())
+            inside &= b.low <= true <= b.high
+            parts.append((str(b.count), f"{b.low} to {b.high}", str(true)))
         held += inside
         cells = (", ".join(column) for column in zip(*parts, strict=True))
         lines.append(f"| {scene.name} | {' | '.join(cells)} | {'' if inside else 'outside'} |")

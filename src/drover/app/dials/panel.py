@@ -125,7 +125,7 @@ class DialPanel(QStackedWidget):
     def _make_count(self) -> QWidget:
         from drover.app.dials.counting.page import CountDials
 
-        page = CountDials(self._parts[0])
+        page = CountDials(self._parts[0], self._parts[3])
         page.audit_wanted.connect(self.show_audit)
         return page
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QListWidget, QListWidgetItem
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QPushButton
 
 from drover.app.dials.evidence_plot import EvidencePlot
 from drover.app.dials.exits import ExitCard
@@ -26,6 +26,10 @@ LISTED = 40
 
 class TrackDials(SettingsPage):
     """Moments, gate, longest gap, motion filter with its check, cost, blobs, birth, after the pass."""
+
+    links_wanted = Signal()
+    filter_wanted = Signal()
+    review_wanted = Signal()
 
     def __init__(self, session: Session, notes: LinkNotes, watch: MomentWatch) -> None:
         super().__init__(session)
@@ -70,7 +74,13 @@ class TrackDials(SettingsPage):
         self.moments.setAccessibleName("moments")
         self.moments.itemClicked.connect(lambda item: self.watch.go_to(item.data(Qt.ItemDataRole.UserRole)))
         self.moment_card.body.addWidget(self.moments)
-        self.moment_card.body.addWidget(muted("Most doubtful first; N and Shift+N walk through them.", wrap=True))
+        self.review = QPushButton("Work through them")
+        self.review.setToolTip("One after the other, with a key for each answer (Ctrl+R, then N).")
+        self.review.clicked.connect(self.review_wanted)
+        row = QHBoxLayout()
+        row.addWidget(muted("Most doubtful first; key N.", wrap=True), 1)
+        row.addWidget(self.review)
+        self.moment_card.body.addLayout(row)
         self.column.addWidget(self.moment_card)
 
     def _add_why(self) -> None:
@@ -78,6 +88,16 @@ class TrackDials(SettingsPage):
         self.why = muted("", wrap=True)
         self.why.setAccessibleName("why this link")
         self.why_card.body.addWidget(self.why)
+        row = QHBoxLayout()
+        self.table, self.bench = QPushButton("All links of this frame"), QPushButton("Filter bench")
+        self.table.setToolTip("What each track would have paid for each box (Ctrl+L).")
+        self.bench.setToolTip("What the filter of this identity expects, and what other noises make of it (Ctrl+J).")
+        self.table.clicked.connect(self.links_wanted)
+        self.bench.clicked.connect(self.filter_wanted)
+        row.addWidget(self.table)
+        row.addWidget(self.bench)
+        row.addStretch(1)
+        self.why_card.body.addLayout(row)
         self.column.addWidget(self.why_card)
 
     def _add_gaps(self) -> None:

@@ -117,10 +117,20 @@ class ReviewPanel(QWidget):
         more = f"; {fainter} fainter ones not listed" if fainter > 0 else ""
         words = f"{reviewer.done} of {listed} looked at, {errors} left{more}" if listed else "Nothing is in doubt."
         self.progress.setText(words)
-        self.counts.setVisible(bool(self.counts.text()))
+        self._show_counts()
         self._show_card()
         self._show_moments(listed)
         self._show_edits()
+
+    def _show_counts(self) -> None:
+        lines = {line.name: line for line in self.session.recipe.count.line}
+        told = [
+            f"{name} {lines[name].way(way)} {bounds.words}"
+            for (name, way), bounds in self.reviewer.watch.bounds.items()
+            if name in lines and bounds.high
+        ]
+        self.counts.setText("; ".join(told[:4]))
+        self.counts.setVisible(bool(told))
 
     def _show_card(self) -> None:
         moment, clip = self.reviewer.current, self.session.clip

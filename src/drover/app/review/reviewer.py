@@ -14,7 +14,7 @@ from drover.app.playback import Playback
 from drover.app.session import Session
 from drover.core.doubt.futures import partner_of
 from drover.core.doubt.moments import Moment
-from drover.core.doubt.review import LEAST_DOUBT, NEAR, Worked, errors_left, worked_off
+from drover.core.doubt.review import LEAST_DOUBT, NEAR, Worked, errors_left
 from drover.core.edits.edit import Edit
 from drover.core.edits.making import (
     box_edit,
@@ -49,13 +49,17 @@ class Reviewer(QObject):
         self.session, self.watch, self.playback = session, watch, playback
         self.current: Moment | None = None
         self.partner = 0
-        self.worked: NDArray[np.int8] = np.zeros(0, np.int8)
         self._go_on = False
         watch.changed.connect(self._on_ranked)
         session.clip_changed.connect(self.leave)
         session.edits_changed.connect(self.changed)
 
     # --- where the review is -------------------------------------------------------------------------------
+
+    @property
+    def worked(self) -> NDArray[np.int8]:
+        """What was said of each moment."""
+        return self.watch.worked
 
     @property
     def listed(self) -> int:
@@ -71,7 +75,7 @@ class Reviewer(QObject):
     @property
     def left(self) -> float:
         """How many errors are to be expected among those that were not."""
-        return errors_left(self.watch.found, self.worked) if len(self.worked) == len(self.watch.found) else 0.0
+        return errors_left(self.watch.found, self.worked)
 
     def visit(self, way: int) -> Moment | None:
         """The next open moment in order of doubt (1), or the one before this in rank (-1)."""
@@ -111,7 +115,6 @@ class Reviewer(QObject):
         self.changed.emit()
 
     def _on_ranked(self) -> None:
-        self.worked = self._worked()
         shown = self.current
         if self._go_on:
             self._go_on = False
@@ -121,12 +124,6 @@ class Reviewer(QObject):
         elif shown is not None:
             self._find_again(shown)
         self.changed.emit()
-
-    def _worked(self) -> NDArray[np.int8]:
-        clip = self.session.clip
-        if clip is None:
-            return np.zeros(0, np.int8)
-        return worked_off(self.watch.found, self.session.edits, self.session.edit_notes, clip.times)
 
     def _find_again(self, shown: Moment) -> None:
         """Ranked anew, the moment that is looked at stands elsewhere; where it is gone none is shown."""

@@ -12,13 +12,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.count.audit import Audit, Said, verdicts_of
+from drover.core.count.audit import Audit, verdicts_of
 from drover.core.doubt.chance import FALSE_BY_DOUBT, MISSED_PER_CROSSING
 from drover.core.doubt.moments import Moments
 from drover.core.doubt.review import Worked
 from drover.core.types import Crossings
 
-__all__ = ["CountBounds", "count_bounds", "crossing_doubts", "total_distribution"]
+__all__ = ["CountBounds", "all_bounds", "crossing_doubts", "total_distribution"]
 
 Float = NDArray[np.float64]
 NEAR = 1.0  # s from a moment of its identity in which a crossing is as doubtful as that
@@ -56,27 +56,30 @@ def crossing_doubts(crossings: Crossings, moments: Moments, worked: NDArray[np.i
     return out
 
 
-def count_bounds(
-    crossings: Crossings, line: int, direction: int, moments: Moments, worked: NDArray[np.int8], times: Float,
-    audit: Audit,
-) -> CountBounds:  # fmt: skip
-    """Bounds of one line and direction, with what the audit said of its crossings."""
-    said: list[Said | None] = verdicts_of(audit, crossings)
-    mine = np.flatnonzero((crossings.line == line) & (crossings.direction == direction))
+def all_bounds(
+    crossings: Crossings, moments: Moments, worked: NDArray[np.int8], times: Float, audit: Audit
+) -> dict[tuple[str, int], CountBounds]:
+    """Bounds of every line, by its name, and direction, with what the audit said of its crossings."""
+    said = verdicts_of(audit, crossings)
     doubt = crossing_doubts(crossings, moments, worked, times)
-    rejected = sum(said[row] == "rejected" for row in mine.tolist())
-    open_ = [row for row in mine.tolist() if said[row] is None]
-    name = crossings.line_names[line]
-    added = sum((one.line, one.direction) == (name, direction) for one in audit.missed)
-    total = len(mine) - rejected + added
-    looked = 1.0 - _share_left(moments, worked)
-    missed = MISSED_PER_CROSSING * (len(mine) + 1) * max(STILL_MISSED, 1.0 - looked)
-    low, chance = total_distribution(np.minimum(FALSE_BY_DOUBT * doubt[open_] ** 2, 0.9), missed)
+    share = max(STILL_MISSED, _share_left(moments, worked))
+    out = {}
+    for line, name in enumerate(crossings.line_names):
+        for direction in (1, -1):
+            mine = np.flatnonzero((crossings.line == line) & (crossings.direction == direction)).tolist()
+            open_ = [row for row in mine if said[row] is None]
+            rejected = sum(said[row] == "rejected" for row in mine)
+            added = sum((one.line, one.direction) == (name, direction) for one in audit.missed)
+            missed = MISSED_PER_CROSSING * (len(mine) + 1) * share
+            out[name, direction] = _bounds(len(mine) - rejected + added, doubt[open_], missed)
+    return out
+
+
+def _bounds(total: int, doubt: Float, missed: float) -> CountBounds:
+    low, chance = total_distribution(np.minimum(FALSE_BY_DOUBT * doubt**2, 0.9), missed)
     below = np.cumsum(chance)
-    return CountBounds(
-        total, total + low + int(np.searchsorted(below, TAIL, side="right")),
-        total + low + int(np.searchsorted(below, 1.0 - TAIL, side="left")),
-    )  # fmt: skip
+    ends = int(np.searchsorted(below, TAIL, side="right")), int(np.searchsorted(below, 1.0 - TAIL, side="left"))
+    return CountBounds(total, max(0, total + low + ends[0]), total + low + ends[1])
 
 
 def _share_left(moments: Moments, worked: NDArray[np.int8]) -> float:

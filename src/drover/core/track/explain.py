@@ -18,9 +18,10 @@ from drover.core.track.tracker import LookAhead
 from drover.core.track.whole_clip import begin
 from drover.core.types import Detections, Tracks
 
-__all__ = ["Candidate", "LinkNote", "explain_frame"]
+__all__ = ["Candidate", "LinkNote", "explain_frame", "group_of"]
 
 Float = NDArray[np.float64]
+_BEYOND, _FAR = "beyond", "too far"  # how a refusal begins that keeps a pair out of the assignment
 MOST_SHOWN = 4  # detections told for each track, the nearest first
 
 
@@ -76,6 +77,24 @@ def explain_frame(
     return tuple(_notes(view, detections, tracks, settings, frame))
 
 
+def group_of(note: LinkNote, notes: tuple[LinkNote, ...]) -> tuple[tuple[LinkNote, ...], tuple[int, ...]]:
+    """All notes that compete with one for detections, however indirectly, and the detections that they compete for."""
+    group, rows = [note], set(_reached(note))
+    more = True
+    while more:
+        joining = [one for one in notes if not any(one is other for other in group) and rows & _reached(one)]
+        more = bool(joining)
+        group += joining
+        rows |= {row for one in joining for row in _reached(one)}
+    shown = rows | {candidate.row for candidate in note.candidates}
+    return tuple(sorted(group, key=lambda one: (one is not note, one.identity))), tuple(sorted(shown))
+
+
+def _reached(note: LinkNote) -> set[int]:
+    """The detections within its gate."""
+    return {one.row for one in note.candidates if not one.refused.startswith((_FAR, _BEYOND))}
+
+
 def _notes(
     view: LookAhead, detections: Detections, tracks: Tracks, settings: TrackSettings, frame: int
 ) -> list[LinkNote]:
@@ -126,8 +145,8 @@ def _candidates(view: LookAhead, k: int, first: int, noise: float, settings: Tra
 
 def _refusal(apart: float, gate: float) -> str:
     if apart > gate:
-        return f"beyond the gate: {apart:.1f} σ of {gate:.1f}"
-    return "too far from where its speed could have led, or of another class"
+        return f"{_BEYOND} the gate: {apart:.1f} σ of {gate:.1f}"
+    return f"{_FAR} from where its speed could have led, or of another class"
 
 
 def _identity(tracks: Tracks, here: slice, link: int, box: NDArray[np.float32]) -> int:

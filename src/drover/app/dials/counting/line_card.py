@@ -17,6 +17,7 @@ from drover.app.theme import CLAY, MOSS, number_font
 from drover.core.count.audit import audit_totals, rule_words, with_hand_total, with_line_renamed, with_sign_off
 from drover.core.count.edits import with_item
 from drover.core.count.tallies import tally
+from drover.core.doubt.bounds import CountBounds
 from drover.core.errors import DroverError
 from drover.core.recipe import LineSettings
 
@@ -79,6 +80,10 @@ class LineCard(ItemCard):
         grid.setColumnStretch(0, 1)
         grid.setHorizontalSpacing(8)
         self.body.addLayout(grid)
+        self.surely = muted("", wrap=True)
+        self.surely.setAccessibleName("bounds of the counts")
+        self.surely.setToolTip("Nine times in ten; narrower as crossings are audited and moments worked off.")
+        self.body.addWidget(self.surely)
         self.verdict = muted("", wrap=True)
         self.verdict.setAccessibleName("against the hand count")
         self.body.addWidget(self.verdict)
@@ -159,6 +164,13 @@ class LineCard(ItemCard):
         self.note.setText(f"{looked} of {t.passages} audited" + (f", {unseen} unseen" if unseen else ""))
         self._show_hand({way: one.corrected for way, one in audited.items()})
         self._show_signed({way: one.corrected for way, one in audited.items()})
+
+    def show_bounds(self, bounds: dict[tuple[str, int], CountBounds]) -> None:
+        """Say between what the corrected totals surely lie."""
+        mine = {way: bounds.get((self.line.name, way)) for way in (1, -1)}
+        told = [f"{self.line.way(way)} {one.low} to {one.high}" for way, one in mine.items() if one is not None]
+        self.surely.setText("Surely " + ", ".join(told) if told else "")
+        self.surely.setVisible(bool(told))
 
     def _show_hand(self, corrected: dict[int, int]) -> None:
         off = []

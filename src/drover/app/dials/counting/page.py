@@ -11,6 +11,7 @@ from drover.app.dials.counting.lists import AlarmCard, CrossingErrors
 from drover.app.dials.counting.over_time import OverTime
 from drover.app.dials.counting.zone_card import ZoneCard
 from drover.app.dials.parts import muted
+from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
 from drover.app.wording import worded
 
@@ -24,9 +25,9 @@ class CountDials(QWidget):
     new_zone_wanted = Signal()
     audit_wanted = Signal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, watch: MomentWatch) -> None:
         super().__init__()
-        self.session = session
+        self.session, self.watch = session, watch
         self.cards: list[LineCard] = []
         self.zones: list[ZoneCard] = []
         column = QVBoxLayout(self)
@@ -50,6 +51,7 @@ class CountDials(QWidget):
         self._later.setSingleShot(True)
         self._later.setInterval(100)  # lists and plots wait until a dragged line rests
         self._later.timeout.connect(self._refresh_lists)
+        watch.changed.connect(self._show_bounds)
         session.recipe_changed.connect(self.refresh)
         session.crossings_changed.connect(self.refresh)
         session.truth_changed.connect(self.errors.refresh)
@@ -91,6 +93,11 @@ class CountDials(QWidget):
     def _refresh_lines(self) -> None:
         for card in self.cards:
             card.refresh()
+        self._show_bounds()
+
+    def _show_bounds(self) -> None:
+        for card in self.cards:
+            card.show_bounds(self.watch.bounds)
 
     def _show_inside(self) -> None:
         for card in self.zones:
