@@ -45,6 +45,11 @@ class MomentWatch(QObject):
         """Whether the moments are about to be ranked anew."""
         return self._later.isActive()
 
+    @property
+    def busy(self) -> bool:
+        """Whether they are being ranked."""
+        return self._job.busy
+
     def go_to(self, place: int) -> Moment | None:
         """Go to a moment by its rank, from 0, and choose its identity."""
         if not 0 <= place < len(self.found):

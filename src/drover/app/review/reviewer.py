@@ -148,10 +148,11 @@ class Reviewer(QObject):
     @property
     def frame(self) -> int:
         """The frame from which an answer holds: the one shown where somebody stopped there, else the moment's."""
-        moment, shown = self.current, self.session.frame
-        if moment is None or (not self.playback.playing and moment.first <= shown <= moment.last):
+        moment, shown, clip = self.current, self.session.frame, self.session.clip
+        if moment is None or clip is None:
             return shown
-        return moment.frame
+        first, last = (clip.frame_at(float(clip.times[f]) + way * AROUND) for f, way in self._span(moment))
+        return shown if not self.playback.playing and first <= shown <= last else moment.frame
 
     def right(self) -> None:
         """It is right as it is."""

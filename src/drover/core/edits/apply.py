@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from drover.core.edits.edit import Edit, Place
 from drover.core.edits.finding import identity_at
-from drover.core.edits.rows import EditedRows
+from drover.core.edits.rows import EditedRows, by_hand
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["EditNote", "Edited", "apply_edits"]
@@ -37,6 +37,9 @@ class Edited:
     tracks: Tracks
     notes: tuple[EditNote, ...] | None = ()
     names: dict[int, str] = field(default_factory=dict)
+
+
+BESIDE = 4.0  # s from a box drawn by hand to where it is seen next, within which it is taken to have gone straight
 
 
 class _MisfitError(Exception):
@@ -152,8 +155,38 @@ def _box(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     who = _who(rows, edit.places[0]) if edit.places else rows.new_identity()
     width, height = rows.source.size
     box = np.array(edit.box)[None] * (width, height, width, height)
-    rows.put(who, np.array([rows.frame_at(edit.at)]), box, state=TrackState.CONFIRMED, over=True)
+    frame = rows.frame_at(edit.at)
+    rows.put(who, np.array([frame]), box, state=TrackState.CONFIRMED, over=True)
+    _fill_beside(rows, who, frame)
     return EditNote(True, (who,))
+
+
+def _fill_beside(rows: EditedRows, who: int, frame: int) -> None:
+    """From a box drawn by hand it went straight to where it is seen next, before and after, if that is near in time."""
+    mine = rows.path_of(who)
+    at = rows.frame[mine[rows.columns["state"][mine] != TrackState.COASTING]]
+    for near in (at[at < frame][-1:], at[at > frame][:1]):
+        if len(near) and abs(rows.times[int(near[0])] - rows.times[frame]) <= BESIDE:
+            _straight(rows, who, min(int(near[0]), frame), max(int(near[0]), frame))
+
+
+def _straight(rows: EditedRows, who: int, begin: int, end: int) -> int:
+    """Let an identity go straight from where it is seen to where it is seen next, between two frames; rows put.
+
+    Between boxes drawn by hand whatever was found gives way.
+    """
+    mine = rows.path_of(who)
+    seen = mine[rows.columns["state"][mine] != TrackState.COASTING]
+    knots = seen[(rows.frame[seen] >= begin) & (rows.frame[seen] <= end)]
+    hand = by_hand(*(rows.columns[name][knots] for name in ("detection", "state", "confidence")))
+    drawn = np.flatnonzero(hand)
+    if len(drawn):
+        inner = np.arange(len(knots))
+        knots = knots[hand | (inner < drawn[0]) | (inner > drawn[-1])]
+    at, sides = rows.frame[knots], rows.columns["box"][knots].astype(np.float64)
+    frame = np.setdiff1d(np.arange(begin + 1, end), at)
+    box = np.column_stack([np.interp(frame, at, sides[:, c]) for c in range(4)])
+    return rows.put(who, frame, box, state=TrackState.COASTING, over=True)
 
 
 def _fill(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
@@ -168,12 +201,7 @@ def _fill(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     left, right = seen[rows.frame[seen] <= low], seen[rows.frame[seen] >= high]
     if not len(left) or not len(right):
         raise _MisfitError("it is not seen at both ends of the gap")
-    a, b = int(left[-1]), int(right[0])
-    begin, end = int(rows.frame[a]), int(rows.frame[b])
-    frame = np.setdiff1d(np.arange(begin + 1, end), rows.frame[seen])
-    share = ((frame - begin) / max(1, end - begin))[:, None]
-    box = rows.columns["box"].astype(np.float64)
-    n = rows.put(one, frame, box[a] * (1 - share) + box[b] * share, state=TrackState.COASTING, over=True)
+    n = _straight(rows, one, int(rows.frame[left[-1]]), int(rows.frame[right[0]]))
     return EditNote(True, (one,), "" if n else "there is no gap any more", changed=n > 0)
 
 

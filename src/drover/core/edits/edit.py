@@ -54,8 +54,9 @@ class Edit(BaseModel):
     - apart: what is at the second place is not what was at the first; the second begins at ``at``.
     - drop: what is at the first place is nothing, until the time of the second.
     - class, name: what is at the place is of a class, or is called, ``text``.
-    - box: at ``at``, what is at the place has this ``box``; without a place it is something that nothing had found.
-    - fill: between the two places it went straight.
+    - box: at ``at``, what is at the place has this ``box``, and goes straight to where it is seen next; without a
+      place it is something that nothing had found.
+    - fill: between the two places it went straight, by way of the boxes drawn by hand between them.
     - right, unsure: what is at the places was looked at and is as it should be, or cannot be told.
     """
 

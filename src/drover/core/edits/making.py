@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.edits.edit import Edit, Place
+from drover.core.edits.rows import by_hand
 from drover.core.errors import DroverError
 from drover.core.geometry import overlap_matrix
 from drover.core.types import Tracks, TrackState
@@ -28,6 +29,7 @@ __all__ = [
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
 WITHIN = 2.0  # s from where something happens in which a place to tell it by is looked for
+KEYS_APART = 4.0  # s between two boxes drawn by hand that are filled between
 UNSEEN = 0.5  # of overlap that a place counts as worse where the identity is only expected
 INSIDE = 0.4  # s from an end or a meeting: linked otherwise it may end a little earlier
 FAR = 0.1  # of overlap that a second counts for
@@ -132,15 +134,20 @@ def box_edit(tracks: Tracks, times: Float, identity: int | None, frame: int, box
 
 
 def fill_edit(tracks: Tracks, times: Float, identity: int, frame: int) -> Edit:
-    """In the gap at or after ``frame`` it went straight.
+    """Between the boxes drawn by hand round a frame it went straight, or else in the gap at or after it.
 
     Raises
     ------
     DroverError
-        When it has none there.
+        When there is neither.
     """
     seen = _seen(tracks, identity)
     at = tracks.frame[seen]
+    drawn = seen[by_hand(tracks.detection[seen], tracks.state[seen], tracks.confidence[seen])]
+    keys = _keys_round(drawn, times[tracks.frame[drawn]], float(times[frame]))
+    if len(keys) > 1 and tracks.frame[keys[-1]] - tracks.frame[keys[0]] >= len(keys):
+        ends = tuple(_as_place(tracks, times, int(row)) for row in (keys[0], keys[-1]))
+        return Edit(kind="fill", at=ends[0].time, places=ends)
     gaps = np.flatnonzero(np.diff(at) > 1)
     ahead = [k for k in gaps.tolist() if at[k + 1] > frame]
     if not ahead:
@@ -148,6 +155,15 @@ def fill_edit(tracks: Tracks, times: Float, identity: int, frame: int) -> Edit:
     k = ahead[0]
     ends = tuple(_as_place(tracks, times, int(seen[j])) for j in (k, k + 1))
     return Edit(kind="fill", at=float(times[at[k]]), places=ends)
+
+
+def _keys_round(rows: Int, when: Float, now: float) -> Int:
+    """Of rows drawn by hand, at rising times, those that belong together and that a time lies between."""
+    cut = np.flatnonzero(np.diff(when) > KEYS_APART) + 1
+    for part in np.split(np.arange(len(rows)), cut):
+        if len(part) and when[part[0]] <= now <= when[part[-1]]:
+            return rows[part]
+    return rows[:0]
 
 
 def fraction_box(box: NDArray, size: tuple[int, int]) -> tuple[float, float, float, float]:

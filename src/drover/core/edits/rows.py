@@ -10,11 +10,16 @@ from numpy.typing import NDArray
 from drover.core.track_rows import columns_of, with_rows
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["EditedRows"]
+__all__ = ["EditedRows", "by_hand"]
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
 BY_HAND: dict[str, float] = {"detection": -1, "confidence": 1.0, "distance": np.nan, "margin": np.inf, "nis": np.nan}
+
+
+def by_hand(detection: NDArray, state: NDArray, confidence: NDArray) -> NDArray[np.bool_]:
+    """Which rows were drawn by hand: seen for sure, though nothing was found there."""
+    return (detection < 0) & (state == TrackState.CONFIRMED) & (confidence == 1.0)
 
 
 class EditedRows:
