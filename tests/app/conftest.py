@@ -130,6 +130,8 @@ def brought_back(window: MainWindow, recipe: Recipe, qtbot) -> bool:
     except qtbot.TimeoutError:
         return False
     session.view.select(None)
+    session.view.show_all()
+    window.reviewer.leave()
     window.playback.go(0)
     window.transport.speed.setCurrentIndex(window.transport.speed.findData(1.0))
     window.strip.choose("track")

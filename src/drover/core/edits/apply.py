@@ -152,13 +152,15 @@ def _box(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     assert edit.box is not None
     if edit.at > rows.times[-1] + 1.0:
         raise _MisfitError(f"the clip ends before {edit.at:.2f} s")
-    who = _who(rows, edit.places[0]) if edit.places else rows.new_identity()
+    who = identity_at(rows, edit.places[0]) if edit.places else None
+    words = "nothing else is at its place now; it is one of its own" if edit.places and who is None else ""
+    who = rows.new_identity() if who is None else who
     width, height = rows.source.size
     box = np.array(edit.box)[None] * (width, height, width, height)
     frame = rows.frame_at(edit.at)
     rows.put(who, np.array([frame]), box, state=TrackState.CONFIRMED, over=True)
     _fill_beside(rows, who, frame)
-    return EditNote(True, (who,))
+    return EditNote(True, (who,), words)
 
 
 def _fill_beside(rows: EditedRows, who: int, frame: int) -> None:
@@ -193,8 +195,8 @@ def _fill(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     del names
     first, last = edit.places
     one, other = _who(rows, first), _who(rows, last)
-    if one != other:
-        raise _MisfitError("its two ends are not the same any more")
+    if one != other:  # it went from the one place to the other: they are the same
+        _change_over(rows, one, other, rows.frame_at(last.time), first, last)
     mine = rows.path_of(one)
     seen = mine[rows.columns["state"][mine] != TrackState.COASTING]
     low, high = rows.frame_at(first.time), rows.frame_at(last.time)
