@@ -89,9 +89,6 @@ def main(folder: Path) -> None:
         window.open_demo()
         wait(app, lambda: window.session.detect is not None and window.session.detect.detections.frame_count > 500)
         window.playback.pause()
-        window.playback.go(420)
-        settle(app, 0.3)
-        window.grab().save(str(folder / "working.png"))
         wait(app, lambda: all(window.session.state_of(stage) == StageState.FRESH for stage in STAGES))
         window.playback.go(640)
         wait(app, lambda: not window.saving.busy)
@@ -104,12 +101,8 @@ def main(folder: Path) -> None:
             settle(app, 0.1)
             window.grab().save(str(folder / f"{stage}.png"))
         _counting(app, window, folder)
-        window.strip.choose("detect")
         window.chips.chips["Mask"].setChecked(False)
-        window.split_action.trigger()
-        settle(app, 1.0)
-        window.grab().save(str(folder / "split.png"))
-        window.split_action.trigger()
+        _review(app, window, folder)
         window.strip.choose("score")
         window.session.hold()
         window.session.edit(with_value(window.session.recipe, "detect.shadow.mode", "off"), "compare")
@@ -124,6 +117,29 @@ def main(folder: Path) -> None:
         environment = {**os.environ, "XDG_CONFIG_HOME": str(Path(state) / "dark")}
         subprocess.run([sys.executable, __file__, str(folder), "--dark"], env=environment, check=True)
     print(f"written to {folder}")
+
+
+def _review(app: QApplication, window: MainWindow, folder: Path) -> None:
+    """A moment with both futures, and the filter of one animal."""
+    wait(app, lambda: not window.watch.waiting and not window.watch.busy)
+    window.hands.show_review()
+    found = window.watch.found
+    place = next((k for k in range(len(found)) if len(found[k].identities) == 2), 0)
+    moment = window.reviewer.go_to(place)
+    assert moment is not None
+    settle(app, 1.5)
+    window.playback.pause()
+    window.playback.go(moment.frame)
+    settle(app, 0.8)
+    window.grab().save(str(folder / "review.png"))
+    window.hands.show_filter()
+    bench = window.hands.bench
+    assert bench is not None
+    settle(app, 2.0)
+    bench.grab().save(str(folder / "filter.png"))
+    bench.close()
+    window.reviewer.leave()
+    window.session.select(None)
 
 
 def _camera(app: QApplication, window: MainWindow, folder: Path) -> None:

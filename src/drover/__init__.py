@@ -1,3 +1,3 @@
 """Drover: find moving objects in video, keep their identities, count crossings, score the result."""
 
-__version__ = "0.11.0"
+__version__ = "0.12.0"

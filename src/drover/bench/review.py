@@ -31,8 +31,8 @@ HEAD = """# A review, by somebody who knows the truth
 
 Made by `.venv/bin/python -m drover.bench.review`: the scenes are opened in the real window, which is told no truth. In
 the order that the program offers each moment is answered by a key as a careful person would; where a body has no box
-for eight frames and more within two seconds of a moment, one is drawn on the field. True errors are those of identity and
-such stretches.
+for eight frames and more within two seconds of a moment, one is drawn on the field. True errors are those of identity
+and such stretches.
 
 """
 SCENES = ("muster", "crossing")
