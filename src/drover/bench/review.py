@@ -350,14 +350,14 @@ def main() -> None:
     parser.add_argument("--out", type=Path, default=Path("docs/review.md"), help="page to write")
     given = parser.parse_args()
     lines = []
-    with tempfile.TemporaryDirectory() as state:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as state:
         folders = {name: scene_folder(name) for name in given.scenes}
         for name in ("XDG_STATE_HOME", "XDG_CACHE_HOME", "XDG_CONFIG_HOME"):
             os.environ[name] = state
         for name, folder in folders.items():
             lines += _told(name, review_scene(name, folder))
             print("\n".join(lines[-2:]), flush=True)
-    given.out.write_text(HEAD + "\n".join(lines) + "\n", encoding="utf-8")
+            given.out.write_text(HEAD + "\n".join(lines) + "\n", encoding="utf-8")
 
 
 def _told(name: str, f: dict[str, float]) -> list[str]:
