@@ -124,7 +124,7 @@ def _review(app: QApplication, window: MainWindow, folder: Path) -> None:
     wait(app, lambda: not window.watch.waiting and not window.watch.busy)
     window.hands.show_review()
     found = window.watch.found
-    place = next((k for k in range(len(found)) if len(found[k].identities) == 2), 0)
+    place = next((k for k in range(len(found)) if found[k].kind == "meet"), 0)
     moment = window.reviewer.go_to(place)
     assert moment is not None
     settle(app, 1.5)

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+from PySide6.QtCore import QPointF
+from PySide6.QtGui import QPainterPath, QPolygonF
+from PySide6.QtWidgets import QGraphicsPathItem, QGridLayout, QVBoxLayout, QWidget
 
 from drover.app.dials.parts import muted
 from drover.app.dials.plotting import pg
@@ -17,6 +21,8 @@ from drover.core.track.ride import Measured, Ride, Trade
 __all__ = ["BenchPlots"]
 
 Float = NDArray[np.float64]
+MOST_CORNERS, MOST_DOTS = 300, 400
+FAST: dict[str, Any] = {"antialias": False, "autoDownsample": True, "downsampleMethod": "peak"}
 BOUND = 5.991  # of a normalised square in the plane, nineteen in twenty below
 
 
@@ -92,14 +98,9 @@ class _Curves(QWidget):
         self.plot.getAxis("left").setWidth(38)
         self.plot.setAccessibleName(words)
         column.addWidget(self.plot, 1)
-        self._band: tuple[object, object] | None = None
-        if band:
-            edge = pg.mkPen(colour(MOSS, 90), width=1)
-            low, high = (self.plot.plot(pen=edge, antialias=False) for _ in range(2))
-            self.plot.addItem(pg.FillBetweenItem(low, high, brush=colour(MOSS, 30)))
-            self._band = (low, high)
-        pens = (pg.mkPen(INK, width=1.3), pg.mkPen(OCHRE, width=1.5, dash=(5, 3)))
-        self._curves = [self.plot.plot(pen=pens[k], connect="finite", antialias=False) for k in range(curves)]
+        self._band = _Band(self.plot) if band else None
+        pens = (pg.mkPen(INK, width=1), pg.mkPen(OCHRE, width=1, dash=(5, 3)))
+        self._curves = [self.plot.plot(pen=pens[k], connect="finite", **FAST) for k in range(curves)]
 
     def show_curves(self, time: Float, values: list[Float], band: Float | None = None) -> None:
         """Show other values."""
@@ -107,8 +108,7 @@ class _Curves(QWidget):
             curve.setData(time, column)
         if self._band is not None and band is not None:
             whole = np.nan_to_num(band)
-            self._band[0].setData(time, -whole)  # type: ignore[attr-defined]
-            self._band[1].setData(time, whole)  # type: ignore[attr-defined]
+            self._band.show(time, -whole, whole)
 
 
 class _PlacePlot(QWidget):
@@ -127,12 +127,10 @@ class _PlacePlot(QWidget):
         self.plot.getAxis("left").setWidth(38)
         self.plot.setAccessibleName(f"{axis} over time")
         column.addWidget(self.plot, 1)
-        edge = pg.mkPen(colour(MOSS, 70), width=1)
-        self._low, self._high = (self.plot.plot(pen=edge, antialias=False) for _ in range(2))
-        self.plot.addItem(pg.FillBetweenItem(self._low, self._high, brush=colour(MOSS, 36)))
-        self._smooth = self.plot.plot(pen=pg.mkPen(OCHRE, width=1.6), antialias=False)
-        self._expected = self.plot.plot(pen=pg.mkPen(MUTED, width=1.2, dash=(4, 3)), connect="finite", antialias=False)
-        self._filtered = self.plot.plot(pen=pg.mkPen(MOSS, width=1.8), connect="finite", antialias=False)
+        self._band = _Band(self.plot)
+        self._smooth = self.plot.plot(pen=pg.mkPen(OCHRE, width=1), **FAST)
+        self._expected = self.plot.plot(pen=pg.mkPen(MUTED, width=1, dash=(4, 3)), connect="finite", **FAST)
+        self._filtered = self.plot.plot(pen=pg.mkPen(MOSS, width=1), connect="finite", **FAST)
         self._dots = pg.ScatterPlotItem(size=3.2, pen=None, brush=pg.mkBrush(INK))
         self.plot.addItem(self._dots)
 
@@ -140,13 +138,33 @@ class _PlacePlot(QWidget):
         """Show one coordinate of a ride."""
         known = np.isfinite(made.filtered[:, axis])
         at, spread = made.filtered[known, axis], 2 * made.spread[known, axis]
-        self._low.setData(time[known], at - spread)
-        self._high.setData(time[known], at + spread)
+        self._band.show(time[known], at - spread, at + spread)
         self._smooth.setData(time, made.smooth[:, axis])
         self._expected.setData(time, made.expected[:, axis])
         self._filtered.setData(time, made.filtered[:, axis])
         seen = np.isfinite(measured)
-        self._dots.setData(time[seen], measured[seen])
+        step = 1 + int(seen.sum()) // MOST_DOTS
+        self._dots.setData(time[seen][::step], measured[seen][::step])
+
+
+class _Band:
+    """What lies between two curves, as one shape of no more corners than can be seen."""
+
+    def __init__(self, plot: pg.PlotWidget) -> None:
+        self._shape = QGraphicsPathItem()
+        self._shape.setPen(pg.mkPen(None))
+        self._shape.setBrush(colour(MOSS, 44))
+        self._shape.setZValue(-2)
+        plot.addItem(self._shape)
+
+    def show(self, time: Float, low: Float, high: Float) -> None:
+        """Lie between other curves."""
+        step = max(1, len(time) // MOST_CORNERS)
+        t = np.concatenate([time[::step], time[::-1][::step]])
+        y = np.concatenate([low[::step], high[::-1][::step]])
+        path = QPainterPath()
+        path.addPolygon(QPolygonF([QPointF(a, b) for a, b in zip(t.tolist(), y.tolist(), strict=True)]))
+        self._shape.setPath(path)
 
 
 def _small_plot(name: str) -> pg.PlotWidget:
@@ -176,8 +194,8 @@ class _AheadPlot(QWidget):
         column.addWidget(muted("off by px, frames ahead; nine in ten dashed"))
         self.plot = _small_plot("errors of forecasts")
         column.addWidget(self.plot, 1)
-        self._most = self.plot.plot(pen=pg.mkPen(FAINT, width=1.4, dash=(4, 3)), connect="finite", antialias=False)
-        self._mean = self.plot.plot(pen=pg.mkPen(INK, width=1.6), connect="finite", antialias=False)
+        self._most = self.plot.plot(pen=pg.mkPen(FAINT, width=1.4, dash=(4, 3)), connect="finite", **FAST)
+        self._mean = self.plot.plot(pen=pg.mkPen(INK, width=1), connect="finite", **FAST)
 
     def show_errors(self, mean: Float, most: Float) -> None:
         """Show the errors of other forecasts."""
@@ -199,8 +217,8 @@ class _TradePlot(QWidget):
         self.plot = _small_plot("what calmness costs")
         self.plot.setLogMode(x=True)
         column.addWidget(self.plot, 1)
-        self._error = self.plot.plot(pen=pg.mkPen(INK, width=1.6), connect="finite", antialias=False)
-        self._lag = self.plot.plot(pen=pg.mkPen(OCHRE, width=1.4, dash=(4, 3)), connect="finite", antialias=False)
+        self._error = self.plot.plot(pen=pg.mkPen(INK, width=1), connect="finite", **FAST)
+        self._lag = self.plot.plot(pen=pg.mkPen(OCHRE, width=1.4, dash=(4, 3)), connect="finite", **FAST)
         self._best = pg.ScatterPlotItem(size=9, pen=pg.mkPen(MOSS, width=2), brush=pg.mkBrush(MOSS))
         self._now = pg.ScatterPlotItem(size=11, pen=pg.mkPen(CLAY, width=2), brush=None)
         self.plot.addItem(self._best)

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from drover.core.recipe import MotionSettings, is_auto
 from drover.core.track.correcting import correct_alone, regrow
-from drover.core.track.filters import FRAME_RATE, centre_and_size, new_filters, predict, scale_of
+from drover.core.track.filters import FRAME_RATE, REFERENCE_SIZE, centre_and_size, new_filters, predict, scale_of
 from drover.core.track.smoothing import START_SPEED, measured_boxes, smooth_line
 from drover.core.track.turning import new_modes, predict_turning
 from drover.core.types import Detections, Tracks, TrackState
@@ -81,11 +81,12 @@ class Ride:
 
     def errors_ahead(self) -> tuple[Float, Float]:
         """Mean error at each horizon, px, and that which nine in ten stay under; NaN where nothing happened then."""
-        known = np.isfinite(self.ahead).any(axis=0)
-        mean, most = np.full((2, self.ahead.shape[1]), np.nan)
-        mean[known] = np.nanmean(self.ahead[:, known], axis=0)
-        most[known] = np.nanquantile(self.ahead[:, known], 0.9, axis=0)
-        return mean, most
+        known = np.isfinite(self.ahead).sum(axis=0)
+        some = np.maximum(known, 1)
+        mean = np.nansum(self.ahead, axis=0, dtype=np.float64) / some
+        ranked = np.sort(self.ahead, axis=0)  # what is not known comes last
+        most = ranked[np.ceil(0.9 * some).astype(np.int64) - 1, np.arange(self.ahead.shape[1])].astype(np.float64)
+        return np.where(known > 0, mean, np.nan), np.where(known > 0, most, np.nan)
 
 
 @dataclass(frozen=True)
@@ -169,8 +170,8 @@ def _as_ride(
     for column in (filtered, spread, speed):
         column[gone] = np.nan
     off = measured.centre - expected[:, :2]
-    sides = np.maximum(mean[:, 2:4], 1.0)
-    scale = np.array([scale_of(w, h, settings.size_scaling) for w, h in sides.tolist()])
+    sides = np.sqrt(np.maximum(mean[:, 2:4], 1.0).prod(axis=1)) / REFERENCE_SIZE
+    scale = np.clip(sides, 0.2, 5.0) ** settings.size_scaling  # as scale_of has it
     off_spread = np.sqrt(expected[:, 2:] ** 2 + (settings.box_noise * scale[:, None]) ** 2)
     return Ride(
         expected[:, :2], expected[:, 2:], filtered, spread, speed, off, off_spread, nis,
