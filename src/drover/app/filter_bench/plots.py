@@ -194,8 +194,8 @@ class _AheadPlot(QWidget):
         column.addWidget(muted("off by px, frames ahead; nine in ten dashed"))
         self.plot = _small_plot("errors of forecasts")
         column.addWidget(self.plot, 1)
-        self._most = self.plot.plot(pen=pg.mkPen(FAINT, width=1.4, dash=(4, 3)), connect="finite", **FAST)
-        self._mean = self.plot.plot(pen=pg.mkPen(INK, width=1), connect="finite", **FAST)
+        self._most = self.plot.plot(pen=pg.mkPen(FAINT, width=1.4, dash=(4, 3)), connect="finite")
+        self._mean = self.plot.plot(pen=pg.mkPen(INK, width=1), connect="finite")
 
     def show_errors(self, mean: Float, most: Float) -> None:
         """Show the errors of other forecasts."""
@@ -217,8 +217,8 @@ class _TradePlot(QWidget):
         self.plot = _small_plot("what calmness costs")
         self.plot.setLogMode(x=True)
         column.addWidget(self.plot, 1)
-        self._error = self.plot.plot(pen=pg.mkPen(INK, width=1), connect="finite", **FAST)
-        self._lag = self.plot.plot(pen=pg.mkPen(OCHRE, width=1.4, dash=(4, 3)), connect="finite", **FAST)
+        self._error = self.plot.plot(pen=pg.mkPen(INK, width=1), connect="finite")
+        self._lag = self.plot.plot(pen=pg.mkPen(OCHRE, width=1.4, dash=(4, 3)), connect="finite")
         self._best = pg.ScatterPlotItem(size=9, pen=pg.mkPen(MOSS, width=2), brush=pg.mkBrush(MOSS))
         self._now = pg.ScatterPlotItem(size=11, pen=pg.mkPen(CLAY, width=2), brush=None)
         self.plot.addItem(self._best)
