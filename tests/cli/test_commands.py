@@ -9,6 +9,7 @@ import signal
 import subprocess
 import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -17,8 +18,11 @@ import pytest
 from PySide6.QtGui import QIcon
 
 from drover.cli import main as cli
+from drover.core.edits.edit import Edit, Place, write_edits
+from drover.core.edits.making import drop_edit
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
+from drover.core.formats.box_rows import read_tracks
 
 SHORT = example("gap-short")
 
@@ -47,6 +51,32 @@ def test_run_with_truth_writes_everything_and_prints_the_count(run, tmp_path):
         "tracks.csv", "zones.csv",
     ]  # fmt: skip
     assert json.loads((tmp_path / "gap-short" / "score.json").read_text())["true_total"] == 7
+
+
+def test_corrections_of_a_project_are_applied_on_the_command_line(run, tmp_path):
+    run("run", SHORT.clip, "--out", tmp_path / "a", "--recipe", SHORT.recipe)
+    with ClipReader(SHORT.clip) as reader:
+        clip = reader.info
+    tracks = replace(read_tracks(tmp_path / "a" / "gap-short" / "tracks.csv"), size=(clip.width, clip.height))
+    rows = (tmp_path / "a" / "gap-short" / "crossings.csv").read_text().splitlines()
+    who = int(rows[1].split(",")[1])
+    nowhere = Edit(kind="drop", at=1.0, places=(Place(time=1.0, box=(0.0, 0.0, 0.01, 0.01)),) * 2)
+    file = tmp_path / "corrections.jsonl"
+    file.write_text(write_edits((drop_edit(tracks, clip.times, who), nowhere)))
+    code, _, err = run("run", SHORT.clip, "--out", tmp_path / "b", "--recipe", SHORT.recipe, "--corrections", file)
+    assert code == 0
+    assert "correction 2 (drop at 1.00 s) fits no more: nothing is at its place" in err
+    left = (tmp_path / "b" / "gap-short" / "crossings.csv").read_text().splitlines()
+    assert len(left) == len(rows) - 1
+    assert (tmp_path / "b" / "gap-short" / "corrections.jsonl").read_text().strip() == file.read_text()
+    for bad, said in (
+        (tmp_path / "none.jsonl", "cannot be read"),
+        (SHORT.clip, "is not text"),
+        (SHORT.recipe, "is no"),
+    ):
+        code, _, err = run("run", SHORT.clip, "--out", tmp_path / "c", "--corrections", bad)
+        assert code == 1
+        assert said in err and err.count("\n") == 1
 
 
 def test_the_score_command_agrees_with_the_run(run, tmp_path):

@@ -61,7 +61,7 @@ class Exports:
             return None
         field = self._pair.active
         dialog = ExportDialog(
-            run_of_kept(clip, kept), field.scene(clip), field.shown, self.session.frame,
+            run_of_kept(clip, kept, self.session.edits), field.scene(clip), field.shown, self.session.frame,
             self._folder(clip) / f"{footage_name(Path(clip.path))}-export", self._window,
         )  # fmt: skip
         dialog.video_wanted.connect(self.ask_video)

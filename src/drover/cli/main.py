@@ -18,7 +18,7 @@ from typer.main import get_command
 
 from drover import __version__
 from drover.cli.camera_commands import CAMERA_COMMANDS
-from drover.cli.parts import draw_scene, headless_demo, link_boxes, report, run_one, window
+from drover.cli.parts import corrections_of, draw_scene, headless_demo, link_boxes, report, run_one, window
 from drover.cli.progress import shown_progress
 from drover.cli.result_commands import RESULT_COMMANDS
 from drover.cli.tables import print_score_table
@@ -110,6 +110,9 @@ def run(
         Path | None,
         typer.Option(help="True crossings; if not given, a crossings.csv beside the truth is used."),
     ] = None,
+    corrections: Annotated[
+        Path | None, typer.Option(help="Corrections by hand, a corrections.jsonl of an export.")
+    ] = None,
     interval: Annotated[
         float | None,
         typer.Option(help="Length in s of the intervals in intervals.csv.", min=1, max=86400),
@@ -119,15 +122,18 @@ def run(
     if not clips:
         link_boxes(out, recipe, detections, frame_size, rate, truth, true_crossings, keep_good_rows)
         return
-    if len(clips) > 1 and (detections is not None or truth is not None):
-        raise typer.BadParameter("--detections and --truth belong to one clip; give one clip")
+    if len(clips) > 1 and any(given is not None for given in (detections, truth, corrections)):
+        raise typer.BadParameter("--detections, --truth and --corrections belong to one clip; give one clip")
     settings = read_recipe(recipe) if recipe else Recipe()
+    edits = corrections_of(corrections)
     ready_folder(out)
     failed, used = False, set[str]()
     for clip in clips:
         try:
             folder = out / folder_name(clip, used)
-            result = run_one(clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows)
+            result = run_one(
+                clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows, edits=edits
+            )
             write_run(result, folder, interval=interval)
             report(result, folder)
         except DroverError as error:

@@ -17,6 +17,7 @@ from drover.cli.progress import shown_progress
 from drover.cli.stopping import asked_to_stop
 from drover.cli.tables import print_count_table, print_score_table
 from drover.core.count.zones import zone_totals
+from drover.core.edits.edit import Edit, read_edits
 from drover.core.errors import DroverError
 from drover.core.examples import example
 from drover.core.footage.opened import open_footage
@@ -30,7 +31,7 @@ from drover.core.run_files import write_run
 from drover.core.simulate.names import MOVING_NAMES, SCENE_NAMES, WORLD_NAMES
 from drover.core.types import Crossings, Detections, Truth
 
-__all__ = ["draw_scene", "headless_demo", "link_boxes", "report", "run_one", "size_of", "window"]
+__all__ = ["corrections_of", "draw_scene", "headless_demo", "link_boxes", "report", "run_one", "size_of", "window"]
 
 MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
 MOST_ALARMS = 20  # printed; the table has them all
@@ -136,6 +137,24 @@ def link_boxes(
     report(result, folder)
 
 
+def corrections_of(path: Path | None) -> tuple[Edit, ...]:
+    """Corrections by hand from a file.
+
+    Raises
+    ------
+    DroverError
+        When it is not there or holds something else.
+    """
+    if path is None:
+        return ()
+    try:
+        return read_edits(path.read_text(encoding="utf-8-sig"), str(path))
+    except OSError as error:
+        raise DroverError(f"{path}: cannot be read ({error.strerror}); check the name") from error
+    except UnicodeDecodeError as error:
+        raise DroverError(f"{path}: is not text; give a corrections.jsonl") from error
+
+
 def run_one(
     path: Path,
     recipe: Recipe,
@@ -144,6 +163,7 @@ def run_one(
     crossings: Path | None,
     *,
     keep_good_rows: bool = False,
+    edits: tuple[Edit, ...] = (),
 ) -> ClipRun:
     """One clip worked through, with progress where a person watches."""
     clip = open_clip(path)
@@ -160,6 +180,7 @@ def run_one(
             detections=boxes,
             truth=true,
             true_crossings=true_crossings,
+            edits=edits,
             on_progress=lambda p: show.update(p.done, p.total),
             cancelled=asked_to_stop,
         )

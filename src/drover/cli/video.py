@@ -11,6 +11,7 @@ from drover.cli.parts import open_clip
 from drover.cli.progress import shown_progress
 from drover.cli.stopping import asked_to_stop
 from drover.core.document import KeptRun
+from drover.core.edits.edit import Edit
 from drover.core.errors import DroverError
 from drover.core.footage.writer import KINDS
 from drover.core.footage_types import ClipInfo
@@ -62,7 +63,7 @@ def export_result(
     for folder in (None if video is None else video.parent, out):
         if folder is not None:
             ready_folder(folder)
-    info, kept = _clip_of(given, recipe)
+    info, kept, edits = _clip_of(given, recipe)
     first = int(np.searchsorted(info.times, start))
     past = info.frame_count if end is None else int(np.searchsorted(info.times, end, side="right"))
     if first >= past:
@@ -71,7 +72,7 @@ def export_result(
         )
     application = QApplication.instance() or QApplication(["drover"])
     apply_theme(application)  # type: ignore[arg-type]
-    run = run_of_kept(info, kept) if kept is not None else _worked_through(info, recipe or Recipe(), given.name)
+    run = run_of_kept(info, kept, edits) if kept is not None else _worked_through(info, recipe or Recipe(), given.name)
     scene = Scene(info, run.recipe.count, run.detect.detections, run.tracks, run.crossings, run.counted)
     said: list[str] = []
     if video is not None:
@@ -105,7 +106,7 @@ def _worked_through(info: ClipInfo, recipe: Recipe, name: str) -> ClipRun:
         return run_clip(info, recipe, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
 
 
-def _clip_of(given: Path, recipe: Recipe | None) -> tuple[ClipInfo, KeptRun | None]:
+def _clip_of(given: Path, recipe: Recipe | None) -> tuple[ClipInfo, KeptRun | None, tuple[Edit, ...]]:
     """The clip to draw on, and where a project was given the run that it holds.
 
     Raises
@@ -114,7 +115,7 @@ def _clip_of(given: Path, recipe: Recipe | None) -> tuple[ClipInfo, KeptRun | No
         When there is no such clip, the project holds no finished run, or its clip has changed.
     """
     if given.suffix.lower() != ".drover":
-        return open_clip(given), None
+        return open_clip(given), None, ()
     if recipe is not None:
         raise DroverError(f"{given}: holds its own recipe; leave out --recipe")
     document, _ = read_project(given)
@@ -123,4 +124,4 @@ def _clip_of(given: Path, recipe: Recipe | None) -> tuple[ClipInfo, KeptRun | No
     info = open_clip(Path(document.clip.path))
     if info.fingerprint != document.clip.fingerprint:
         raise DroverError(f"{info.path}: is not the clip any more that {given} was made from; open it anew")
-    return info, document.latest
+    return info, document.latest, document.edits

@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
+from drover.core.edits.apply import Edited
+from drover.core.edits.edit import Edit
 from drover.core.follow.table import FollowedThing
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import Call, Subject, run_stage
@@ -33,6 +35,7 @@ class ClipRun:
     counted: Counted | None = None
     track_taken: TrackSettings | None = None
     things: tuple[FollowedThing, ...] = ()
+    edits: tuple[Edit, ...] = ()
 
 
 def detections_of(clip: ClipInfo, recipe: Recipe) -> Detections:
@@ -52,11 +55,14 @@ def run_clip(
     detections: Detections | None = None,
     truth: Truth | None = None,
     true_crossings: Crossings | None = None,
+    edits: tuple[Edit, ...] = (),
     store: ResultStore | None = None,
     on_progress: OnProgress = quiet,
     cancelled: IsCancelled = never,
 ) -> ClipRun:
     """Run all stages over a clip; boxes of another detector are used instead of what moves, or beside it.
+
+    ``edits`` are corrections by hand; a note tells of each that fits no more.
 
     Raises
     ------
@@ -64,7 +70,7 @@ def run_clip(
     """
     if detections is not None and "boxes" not in recipe.detect.sources:
         recipe = recipe.model_copy(update={"detect": recipe.detect.model_copy(update={"sources": ("boxes",)})})
-    subject = Subject(clip, detections, truth, true_crossings)
+    subject = Subject(clip, detections, truth, true_crossings, edits=edits)
     call = Call(store=store, on_progress=on_progress, cancelled=cancelled)
     made = run_stage("score" if truth is not None else "count", subject, recipe, call=call)
     parts = {
@@ -81,8 +87,18 @@ def run_clip(
         if any(part in made for part in of)
     }
     detect, counted = made["detect"].value, made["count"].value
+    notes = (*detect.notes, *made["track"].value.notes, *_misfits(edits, made["edits"].value))
     return ClipRun(
         clip, recipe, detect, made["edits"].value.tracks, counted.crossings,
-        made["score"].value if truth is not None else None, seconds, (*detect.notes, *made["track"].value.notes),
-        counted, made["track"].value.taken, made["follow"].value if "follow" in made else (),
+        made["score"].value if truth is not None else None, seconds, notes,
+        counted, made["track"].value.taken, made["follow"].value if "follow" in made else (), edits,
     )  # fmt: skip
+
+
+def _misfits(edits: tuple[Edit, ...], edited: Edited) -> tuple[str, ...]:
+    told = zip(edits, edited.notes or (), strict=False)
+    return tuple(
+        f"correction {number} ({edit.kind} at {edit.at:.2f} s) fits no more: {note.words}"
+        for number, (edit, note) in enumerate(told, 1)
+        if not note.fits
+    )

@@ -18,6 +18,7 @@ from drover.core.count.intervals import interval_rows
 from drover.core.count.rows import alarm_rows, usual_interval, visit_rows, way_rows
 from drover.core.count.tallies import tally_rows
 from drover.core.document import KeptRun
+from drover.core.edits.edit import Edit, write_edits
 from drover.core.errors import DroverError
 from drover.core.follow.table import write_followed
 from drover.core.footage_types import ClipInfo
@@ -32,13 +33,14 @@ __all__ = ["ready_folder", "run_facts", "run_of_kept", "versions", "write_run"]
 
 FILES = (
     "detections.csv", "tracks.csv", "crossings.csv", "counts.csv", "zones.csv", "intervals.csv", "alarms.csv",
-    "ways.csv", "camera.csv", "followed.csv", "score.json", "run.json",
+    "ways.csv", "camera.csv", "followed.csv", "corrections.jsonl", "score.json", "run.json",
 )  # fmt: skip
 
 
-def run_of_kept(clip: ClipInfo, kept: KeptRun) -> ClipRun:
-    """A run that a project holds, as one to be written."""
-    return ClipRun(clip, kept.recipe, kept.detect, kept.tracks, kept.crossings, None, counted=kept.counted)
+def run_of_kept(clip: ClipInfo, kept: KeptRun, edits: tuple[Edit, ...] = ()) -> ClipRun:
+    """A run that a project holds, as one to be written, with the corrections that are in it."""
+    tables = kept.recipe, kept.detect, kept.tracks, kept.crossings
+    return ClipRun(clip, *tables, None, counted=kept.counted, edits=edits)
 
 
 def versions() -> dict[str, str]:
@@ -142,7 +144,7 @@ def _write_all(run: ClipRun, folder: Path, interval: float | None) -> list[str]:
 
 
 def _write_seen(run: ClipRun, folder: Path) -> list[str]:
-    """The camera's motion where it moves, and the outlines of what was followed by its look."""
+    """The camera's motion where it moves, outlines of what was followed by its look, and what was corrected by hand."""
     names, motion = [], run.detect.motion
     if motion is not None:
         write_motion(folder / "camera.csv", motion.to_scene, state_words(motion.state))
@@ -150,6 +152,9 @@ def _write_seen(run: ClipRun, folder: Path) -> list[str]:
     if run.things:
         write_followed(folder / "followed.csv", run.things)
         names.append("followed.csv")
+    if run.edits:
+        (folder / "corrections.jsonl").write_text(write_edits(run.edits) + "\n", encoding="utf-8")
+        names.append("corrections.jsonl")
     return names
 
 
