@@ -135,6 +135,20 @@ def test_a_box_is_drawn_moved_and_filled_between() -> None:
     assert len(made.path_of(3)) == FRAMES
 
 
+def test_a_box_that_was_added_cuts_an_identity_that_is_elsewhere_then() -> None:
+    """Drawn for 2, which begins at frame 50; linked otherwise 1 goes on as that body, and would be at two places."""
+    first = walk_rows(1, [(f, 30.0) for f in range(50)])
+    second = [(80.0 - f / 10, 80.0) for f in range(50, FRAMES)]
+    tracks = tracks_of(first + walk_rows(2, second, 50), FRAMES)
+    edit = box_edit(tracks, TIMES, 2, 40, np.array(box_at(76, 80)))
+    right = apply_edits(tracks, TIMES, (edit,)).tracks
+    assert right.frame[right.path_of(2)].tolist() == list(range(40, FRAMES))
+    made = apply_edits(tracks_of(first + walk_rows(1, second, 50), FRAMES), TIMES, (edit,))
+    assert ways(made.tracks) == ways(right)
+    assert made.notes is not None
+    assert "cut in two" in made.notes[0].words
+
+
 def test_a_class_and_a_name() -> None:
     tracks = two_that_meet(swapped=False)
     said = (said_edit(tracks, TIMES, 2, 10, "class", "ewe"), said_edit(tracks, TIMES, 1, 10, "name", "Old one"))

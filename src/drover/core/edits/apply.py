@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from drover.core.edits.edit import Edit, Place
 from drover.core.edits.finding import identity_at
 from drover.core.edits.rows import EditedRows, by_hand
+from drover.core.geometry import overlap_matrix
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["EditNote", "Edited", "apply_edits"]
@@ -39,6 +40,7 @@ class Edited:
     names: dict[int, str] = field(default_factory=dict)
 
 
+ELSEWHERE = 0.1  # overlap under which a box is at another place
 BESIDE = 4.0  # s from a box drawn by hand to where it is seen next, within which it is taken to have gone straight
 
 
@@ -158,9 +160,35 @@ def _box(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     width, height = rows.source.size
     box = np.array(edit.box)[None] * (width, height, width, height)
     frame = rows.frame_at(edit.at)
+    if edit.places and _is_elsewhere(rows, who, frame, box, edit.places[0]):
+        who = _cut_off(rows, who, frame, rows.frame_at(edit.places[0].time))
+        words = "it would be at two places at once; cut in two"
     rows.put(who, np.array([frame]), box, state=TrackState.CONFIRMED, over=True)
     _fill_beside(rows, who, frame)
     return EditNote(True, (who,), words)
+
+
+def _is_elsewhere(rows: EditedRows, who: int, frame: int, box: Float, place: Place) -> bool:
+    """Whether an identity is at another place in the frame for which it gets a box, and was not when it got it.
+
+    A box that was moved was told by its own place in that frame, one that was added by a place at another time.
+    """
+    if rows.frame_at(place.time) == frame:
+        return False
+    here = rows.rows_of(frame)
+    mine = here.start + np.flatnonzero(rows.identity[here] == who)
+    if not len(mine):
+        return False
+    theirs = rows.columns["box"][mine[:1]]
+    return float(overlap_matrix(theirs, box.astype(np.float32))[0, 0]) < ELSEWHERE
+
+
+def _cut_off(rows: EditedRows, who: int, frame: int, place: int) -> int:
+    """What an identity is from its place on, away from a frame, as one of its own."""
+    other = rows.new_identity()
+    beyond = rows.frame >= place if place > frame else rows.frame <= place
+    rows.identity[(rows.identity == who) & beyond] = other
+    return other
 
 
 def _fill_beside(rows: EditedRows, who: int, frame: int) -> None:
