@@ -28,7 +28,7 @@ from drover.app.lanes.painting import HEAD, OVERVIEW, LaneBrush, paint_overview,
 from drover.app.lanes.rows import Lane, group_of, make_lanes, sort_lanes
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
-from drover.app.theme import CHOSEN_COLOURS, INK, OCHRE, PAPER, STONE, colour
+from drover.app.theme import CHOSEN_COLOURS, INK, MOSS, OCHRE, PAPER, STONE, colour
 from drover.core.count.alarms import Alarm
 from drover.core.doubt.moments import Moment
 
@@ -142,6 +142,10 @@ class LanesView(LanesFrame):
             if self.session.clip is not None:
                 self._paint_span(painter)
                 self._paint_playhead(painter)
+            if self.hasFocus():
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(QColor(MOSS), 2))
+                painter.drawRect(self.rect().adjusted(1, 1, -1, -1))
 
     def _still_picture(self) -> QPixmap:
         """Everything but the playhead, drawn again only when something in it has changed."""

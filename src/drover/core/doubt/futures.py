@@ -13,6 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.both_cores import at_once
 from drover.core.doubt.kinds import usual_sizes
 from drover.core.types import Tracks, TrackState
 
@@ -58,10 +59,16 @@ def rivals(tracks: Tracks, times: Float, look: NDArray[np.uint8], frames: Int, w
     """
     paths, usual = tracks.paths, usual_sizes(tracks)
     place = np.searchsorted(paths.identity, who[:, 0]).astype(np.int64)
-    near = find_rivals(
-        frames, place, kind.astype(np.int64), tracks.frame_start, paths.start, paths.row, tracks.frame,
-        tracks.state != TrackState.COASTING, tracks.box, tracks.detection, usual, times, look, _paths_of_rows(tracks),
-    )  # fmt: skip
+    whose, seen = _paths_of_rows(tracks), tracks.state != TrackState.COASTING
+
+    def find(part: slice) -> Int:
+        return find_rivals(
+            frames[part], place[part], kind[part].astype(np.int64), who[part, 1] > 0, tracks.frame_start, paths.start,
+            paths.row, tracks.frame, seen, tracks.box, tracks.detection, usual, times, look, whose,
+        )  # fmt: skip
+
+    half = len(frames) // 2
+    near = np.concatenate(at_once(lambda: find(slice(0, half)), lambda: find(slice(half, None))))
     out = who.copy()
     other = np.where(near >= 0, paths.identity[near], 0)
     out[:, 1] = np.where(out[:, 1] > 0, out[:, 1], other)
@@ -84,20 +91,41 @@ def _paths_of_rows(tracks: Tracks) -> Int:
 
 @njit(cache=True, nogil=True)
 def find_rivals(
-    frames: Int, place: Int, kind: Int, frame_start: Int, start: Int, row: Int, frame_of: Int,
+    frames: Int, place: Int, kind: Int, known: NDArray[np.bool_], frame_start: Int, start: Int, row: Int, frame_of: Int,
     seen: NDArray[np.bool_], box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float,
     look: NDArray[np.uint8], path_of_row: Int,
 ) -> Int:  # pragma: no cover  # fmt: skip
-    """The path that each may have been taken for, -1 for none."""
+    """The path that each may have been taken for, -1 for none, or where another is ``known`` already."""
     out = np.empty(frames.shape[0], np.int64)
     before, after = np.zeros(7 + LOOKS), np.zeros(7 + LOOKS)
+    by_end, by_begin = ends_in_order(start, row, frame_of)
     for k in range(frames.shape[0]):
         fit, other = 0.0, -1
+        if known[k]:
+            out[k] = -1
+            continue
         if kind[k] > 0:
             fit, other = _break(
-                kind[k], place[k], start, row, frame_of, seen, box, detection, usual, times, look, before, after
+                by_end if kind[k] == 1 else by_begin,
+                kind[k],
+                place[k],
+                start,
+                row,
+                frame_of,
+                seen,
+                box,
+                detection,
+                usual,
+                times,
+                look,
+                before,
+                after,
             )
-        out[k] = other if fit > FITS else _nearest(frames[k], place[k], frame_start, box, usual, path_of_row)
+        out[k] = (
+            other
+            if fit > FITS
+            else _nearest(frames[k], place[k], frame_start, start, row, frame_of, box, usual, path_of_row)
+        )
     return out
 
 
@@ -111,11 +139,13 @@ def weigh_futures(
     n = frames.shape[0]
     out = np.zeros((n, 15))
     before, after = np.zeros((2, 7 + LOOKS)), np.zeros((2, 7 + LOOKS))
+    by_end, by_begin = ends_in_order(start, row, frame_of)
+    facts = path_facts(start, row, frame_of, seen, box, confidence, usual, times)
     for m in range(n):
         at, first, last = frames[m, 0], frames[m, 1], frames[m, 2]
         one, other = place[m, 0], place[m, 1]
         if other < 0:
-            other = _nearest(at, one, frame_start, box, usual, path_of_row)
+            other = _nearest(at, one, frame_start, start, row, frame_of, box, usual, path_of_row)
             out[m, 4] = 1.0 if other >= 0 else 0.0
         has = np.zeros((2, 2), np.bool_)
         for k in range(2):
@@ -135,54 +165,97 @@ def weigh_futures(
                 out[m, 5 + c] = keep - swap
         if kind[m] > 0:
             out[m, 9], _ = _break(
-                kind[m], one, start, row, frame_of, seen, box, detection, usual, times, look, before[0], after[0]
+                by_end if kind[m] == 1 else by_begin,
+                kind[m],
+                one,
+                start,
+                row,
+                frame_of,
+                seen,
+                box,
+                detection,
+                usual,
+                times,
+                look,
+                before[0],
+                after[0],
             )
         out[m, 10] = _covered(at, one, frame_start, box, path_of_row)
         for k in range(2):
             p = place[m, k]
-            if p < 0:
-                continue
-            begin, end = row[start[p]], row[start[p + 1] - 1]
-            life = times[frame_of[end]] - times[frame_of[begin]]
-            out[m, 11] = max(out[m, 11], -np.log(max(life, 0.05)))
-            way, sure, count = 0.0, 0.0, 0
-            for q in range(start[p], start[p + 1]):
-                r = row[q]
-                x = abs(np.float64(box[r, 0]) - np.float64(box[begin, 0])) / usual[p, 0]
-                y = abs(np.float64(box[r, 1]) - np.float64(box[begin, 1])) / usual[p, 1]
-                way = max(way, max(x, y))
-                if seen[r]:
-                    sure += confidence[r]
-                    count += 1
-            out[m, 12] = max(out[m, 12], -np.log(max(way, 0.05)))
-            out[m, 13] = max(out[m, 13], 1.0 - sure / max(count, 1))
+            if p >= 0:
+                for c in range(3):
+                    out[m, 11 + c] = max(out[m, 11 + c], facts[p, c])
         out[m, 14] = np.log1p(times[last] - times[first])
     return out
 
 
 @njit(cache=True, nogil=True)
+def ends_in_order(start: Int, row: Int, frame_of: Int) -> tuple[Int, Int]:  # pragma: no cover
+    """The paths in order of their last frames, and of their first."""
+    n = start.shape[0] - 1
+    first, last = np.empty(n, np.int64), np.empty(n, np.int64)
+    for p in range(n):
+        first[p], last[p] = frame_of[row[start[p]]], frame_of[row[start[p + 1] - 1]]
+    return np.argsort(last, kind="mergesort"), np.argsort(first, kind="mergesort")
+
+
+@njit(cache=True, nogil=True)
+def path_facts(
+    start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_], box: NDArray[np.float32],
+    confidence: NDArray[np.float32], usual: Float, times: Float,
+) -> Float:  # pragma: no cover  # fmt: skip
+    """Of each path how short its life, how little its way and how faint it is, (paths, 3)."""
+    out = np.zeros((start.shape[0] - 1, 3))
+    for p in range(out.shape[0]):
+        begin, end = row[start[p]], row[start[p + 1] - 1]
+        way, sure, count = 0.0, 0.0, 0
+        for q in range(start[p], start[p + 1]):
+            r = row[q]
+            for axis in range(2):
+                way = max(way, abs(np.float64(box[r, axis]) - np.float64(box[begin, axis])) / usual[p, axis])
+            if seen[r]:
+                sure += confidence[r]
+                count += 1
+        # Nothing counts for less than nought, as nobody at all would.
+        out[p, 0] = max(-np.log(max(times[frame_of[end]] - times[frame_of[begin]], 0.05)), 0.0)
+        out[p, 1] = max(-np.log(max(way, 0.05)), 0.0)
+        out[p, 2] = max(1.0 - sure / max(count, 1), 0.0)
+    return out
+
+
+@njit(cache=True, nogil=True)
 def _nearest(
-    frame: int, one: int, frame_start: Int, box: NDArray[np.float32], usual: Float, path_of_row: Int
-) -> int:  # pragma: no cover
+    frame: int, one: int, frame_start: Int, start: Int, row: Int, frame_of: Int, box: NDArray[np.float32], usual: Float,
+    path_of_row: Int,
+) -> int:  # pragma: no cover  # fmt: skip
     """The path nearest to another in a frame, within reach; -1 for none."""
-    mine = -1
-    for r in range(frame_start[frame], frame_start[frame + 1]):
-        if path_of_row[r] == one:
-            mine = r
-    if mine < 0:
+    low, high = start[one], start[one + 1]
+    while low < high:
+        middle = (low + high) // 2
+        if frame_of[row[middle]] < frame:
+            low = middle + 1
+        else:
+            high = middle
+    if low == start[one + 1] or frame_of[row[low]] != frame:
         return -1
+    mine = row[low]
+    x = 0.5 * (np.float64(box[mine, 0]) + np.float64(box[mine, 2]))
+    y = 0.5 * (np.float64(box[mine, 1]) + np.float64(box[mine, 3]))
     best, least = -1, NEARBY
     for r in range(frame_start[frame], frame_start[frame + 1]):
         if r == mine:
             continue
-        away = 0.0
-        for axis in range(2):
-            middle = 0.5 * (np.float64(box[r, axis]) + np.float64(box[r, axis + 2]))
-            own = 0.5 * (np.float64(box[mine, axis]) + np.float64(box[mine, axis + 2]))
-            side = 0.5 * (usual[one, axis] + usual[path_of_row[r], axis])
-            away = max(away, abs(middle - own) / side)
+        other = path_of_row[r]
+        across = abs(0.5 * (np.float64(box[r, 0]) + np.float64(box[r, 2])) - x)
+        wide = 0.5 * (usual[one, 0] + usual[other, 0])
+        if across >= least * wide:
+            continue
+        down = abs(0.5 * (np.float64(box[r, 1]) + np.float64(box[r, 3])) - y)
+        high_ = 0.5 * (usual[one, 1] + usual[other, 1])
+        away = max(across / wide, down / high_)
         if away < least:
-            best, least = path_of_row[r], away
+            best, least = other, away
     return best
 
 
@@ -278,7 +351,7 @@ def _cost(what: int, before: Float, after: Float) -> float:  # pragma: no cover
 
 @njit(cache=True, nogil=True)
 def _break(
-    kind: int, one: int, start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_],
+    order: Int, kind: int, one: int, start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_],
     box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float, look: NDArray[np.uint8],
     before: Float, after: Float,
 ) -> tuple[float, int]:  # pragma: no cover  # fmt: skip
@@ -290,11 +363,24 @@ def _break(
     if not _side(own, one, at, on, start, row, frame_of, seen, box, detection, usual, times, look):
         return 0.0, -1
     least, which = 2.0 * WORST, -1
-    for p in range(start.shape[0] - 1):
-        if p == one:
-            continue
+    low, high = 0, order.shape[0]
+    since = here - WITHIN if kind == 1 else here - 0.2
+    while low < high:  # the first that is not too long before
+        middle = (low + high) // 2
+        p = order[middle]
+        r = row[start[p + 1] - 1] if kind == 1 else row[start[p]]
+        if times[frame_of[r]] < since - 1e-9:
+            low = middle + 1
+        else:
+            high = middle
+    for k in range(low, order.shape[0]):
+        p = order[k]
         r = row[start[p + 1] - 1] if kind == 1 else row[start[p]]
         gap = here - times[frame_of[r]] if kind == 1 else times[frame_of[r]] - here
+        if (kind == 1 and gap < -0.2) or (kind == 2 and gap > WITHIN):
+            break
+        if p == one:
+            continue
         if gap < -0.2 or gap > WITHIN:
             continue
         reach = (2.0 + 3.0 * max(gap, 0.0)) * max(usual[one, 0], usual[one, 1])
