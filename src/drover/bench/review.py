@@ -175,9 +175,9 @@ class Careful:
                 self._choose(who)
                 self._say("T", "cut")
             return True
-        return self._join(who, moment, matched, reach)
+        return self._join(who, matched, reach)
 
-    def _join(self, who: int, moment, matched: Matched, reach: int) -> bool:  # type: ignore[no-untyped-def]
+    def _join(self, who: int, matched: Matched, reach: int) -> bool:
         tracks = self.window.session.tracks
         path = tracks.path_of(who)
         first, last = int(tracks.frame[path[0]]), int(tracks.frame[path[-1]])
@@ -190,7 +190,6 @@ class Careful:
                 self._choose(who, other)
                 self._say("J", "join")
                 return True
-        del moment
         return False
 
     def _draw_missing(self, moment, matched: Matched, reach: int) -> bool:  # type: ignore[no-untyped-def]

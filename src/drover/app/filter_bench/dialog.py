@@ -235,7 +235,15 @@ class FilterBench(QDialog):
         self.words.setText(
             f"{seen} sightings in {len(measured)} frames. Forecasts are off by {', '.join(told) or 'nothing known'} "
             f"frames ahead. {wild:.1f} % of the misses lie beyond the bound (right is 5 %); their normalised square is "
-            f"{float(made.nis[known].mean()) if known.any() else 0.0:.2f} on average (right is 2)."
+            f"{float(made.nis[known].mean()) if known.any() else 0.0:.2f} on average (right is 2)." + self._where()
+        )
+
+    def _where(self) -> str:
+        """What is different where the camera moves: there the tracker's filter works on the ground."""
+        detect = self.session.detect
+        moves = detect is not None and detect.motion is not None
+        return (
+            " The camera moves: places here are the picture's, those of the tracker are on the ground." if moves else ""
         )
 
     def _tell_ahead(self) -> None:
@@ -254,9 +262,8 @@ class FilterBench(QDialog):
         if measured is None or self.measured is None or self.made is None:
             return
         plain = self.measured
-        truth, true = self.session.truth, self._true_way()
+        true = self._true_way()
         smooth = ride(plain, motion).smooth
-        del truth
 
         def work(_: object) -> tuple[Trade, Float, str]:
             reference, words = (true, "the truth") if true is not None else (smooth, "the smoothed way")

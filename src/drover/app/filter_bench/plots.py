@@ -40,10 +40,9 @@ class BenchPlots(QWidget):
         self.nis = _Curves(session, "its normalised square; below the line nineteen times in twenty", 1)
         self.nis.plot.addItem(pg.InfiniteLine(BOUND, angle=0, pen=pg.mkPen(CLAY, width=1)))
         self.ahead, self.trade = _AheadPlot(), _TradePlot()
-        for place, (plot, row, column) in enumerate((
+        for plot, row, column in (
             (self.place[0], 0, 0), (self.place[1], 0, 1), (self.speed, 1, 0), (self.off, 1, 1), (self.nis, 2, 0),
-        )):  # fmt: skip
-            del place
+        ):  # fmt: skip
             grid.addWidget(plot, row, column)
         last = QGridLayout()
         last.setSpacing(6)

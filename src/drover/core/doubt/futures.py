@@ -106,26 +106,12 @@ def find_rivals(
             continue
         if kind[k] > 0:
             fit, other = _break(
-                by_end if kind[k] == 1 else by_begin,
-                kind[k],
-                place[k],
-                start,
-                row,
-                frame_of,
-                seen,
-                box,
-                detection,
-                usual,
-                times,
-                look,
-                before,
-                after,
-            )
-        out[k] = (
-            other
-            if fit > FITS
-            else _nearest(frames[k], place[k], frame_start, start, row, frame_of, box, usual, path_of_row)
-        )
+                by_end, by_begin, kind[k], place[k], start, row, frame_of, seen,
+                box, detection, usual, times, look, before, after,
+            )  # fmt: skip
+        if fit <= FITS:
+            other = _nearest(frames[k], place[k], frame_start, start, row, frame_of, box, usual, path_of_row)
+        out[k] = other
     return out
 
 
@@ -165,21 +151,9 @@ def weigh_futures(
                 out[m, 5 + c] = keep - swap
         if kind[m] > 0:
             out[m, 9], _ = _break(
-                by_end if kind[m] == 1 else by_begin,
-                kind[m],
-                one,
-                start,
-                row,
-                frame_of,
-                seen,
-                box,
-                detection,
-                usual,
-                times,
-                look,
-                before[0],
-                after[0],
-            )
+                by_end, by_begin, kind[m], one, start, row, frame_of, seen,
+                box, detection, usual, times, look, before[0], after[0],
+            )  # fmt: skip
         out[m, 10] = _covered(at, one, frame_start, box, path_of_row)
         for k in range(2):
             p = place[m, k]
@@ -351,7 +325,7 @@ def _cost(what: int, before: Float, after: Float) -> float:  # pragma: no cover
 
 @njit(cache=True, nogil=True)
 def _break(
-    order: Int, kind: int, one: int, start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_],
+    by_end: Int, by_begin: Int, kind: int, one: int, start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_],
     box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float, look: NDArray[np.uint8],
     before: Float, after: Float,
 ) -> tuple[float, int]:  # pragma: no cover  # fmt: skip
@@ -363,6 +337,7 @@ def _break(
     if not _side(own, one, at, on, start, row, frame_of, seen, box, detection, usual, times, look):
         return 0.0, -1
     least, which = 2.0 * WORST, -1
+    order = by_end if kind == 1 else by_begin
     low, high = 0, order.shape[0]
     since = here - WITHIN if kind == 1 else here - 0.2
     while low < high:  # the first that is not too long before

@@ -170,6 +170,7 @@ def fraction_box(box: NDArray, size: tuple[int, int]) -> tuple[float, float, flo
     """A box in px as fractions of the picture, rounded to what is seen."""
     sides = np.asarray(box, np.float64) / (size[0], size[1], size[0], size[1])
     x1, y1, x2, y2 = (round(float(v), 5) for v in np.clip(sides, -1.0, 2.0))
+    x1, y1 = min(x1, 1.999), min(y1, 1.999)  # what lies that far out still is a box
     return x1, y1, max(x2, x1 + 1e-5), max(y2, y1 + 1e-5)
 
 
