@@ -1,0 +1,33 @@
+"""Where frames lie along the lanes, however they are zoomed and moved."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from drover.app.lanes.axis import TimeAxis
+
+STEPS = st.lists(st.tuples(st.sampled_from(["zoom", "move", "show"]), st.floats(0.1, 8.0), st.floats(0, 1)), max_size=8)
+
+
+@given(st.integers(1, 200_000), st.integers(50, 2000), STEPS)
+def test_the_part_shown_lies_inside_the_clip_and_places_come_back(frames: int, width: int, steps: list) -> None:
+    axis = TimeAxis.whole(112, width, frames)
+    for kind, factor, share in steps:
+        x = axis.left + share * axis.width
+        under = axis.first + share * (axis.last - axis.first)
+        if kind == "zoom":
+            before, axis = axis, axis.zoomed_by(factor, x)
+            if axis.first > 0 and axis.last < frames - 1 and before.zoomed:
+                assert axis.x_of(under) == pytest.approx(x, abs=0.5)  # what is under the mouse stays
+        elif kind == "move":
+            axis = axis.moved_to(share * frames)
+        else:
+            frame = int(share * (frames - 1))
+            axis = axis.showing(frame)
+            assert axis.first <= frame <= axis.last
+        assert 0 <= axis.first <= axis.last <= max(1, frames - 1)
+        middle = round((axis.first + axis.last) / 2)
+        assert abs(axis.frame_at(axis.x_of(middle)) - min(middle, frames - 1)) <= 1
+    assert not TimeAxis.whole(112, width, frames).zoomed
