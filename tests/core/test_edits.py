@@ -149,6 +149,50 @@ def test_a_box_that_was_added_cuts_an_identity_that_is_elsewhere_then() -> None:
     assert "cut in two" in made.notes[0].words
 
 
+def two_abreast(second: tuple[int, int]) -> Tracks:
+    """A along y 30, not seen from frame 40 to 60, number 1; B beside it along y 41, numbered ``second`` before and
+    after frame 50: where these are not (2, 2) the number of A goes on as B or the other way round.
+    """
+    rows = []
+    for frame in range(FRAMES):
+        late = frame >= 50
+        if not 40 <= frame <= 60:
+            rows.append((frame, 1 if not late or second[1] != 1 else 7, box_at(frame, 30)))
+        rows.append((frame, second[late], box_at(frame, 41)))
+    return tracks_of(rows, FRAMES)
+
+
+@given(st.sampled_from([(2, 2), (2, 1), (2, 6), (8, 8)]), st.floats(-0.5, 0.5))
+@settings(max_examples=12, deadline=None)
+def test_a_box_remembers_who_was_who_round_it(second: tuple[int, int], shift: float) -> None:
+    """Linked otherwise A's number goes on as B, or B has two: with the box both are whole again."""
+    tracks = two_abreast((2, 2))
+    edit = box_edit(tracks, TIMES, 1, 50, np.array(box_at(50, 30)))
+    assert len(edit.hold) == 4
+    again = two_abreast(second)
+    again = replace(again, box=again.box + np.float32(shift))
+    made = apply_edits(again, TIMES, (edit,))
+    assert made.notes is not None
+    assert made.notes[0].fits
+    whole = sorted(len(made.tracks.path_of(int(who))) for who in np.unique(made.tracks.identity))
+    assert whole == [FRAMES, FRAMES]
+    for who in np.unique(made.tracks.identity):  # each keeps to its own height
+        assert np.ptp(made.tracks.box[made.tracks.path_of(int(who)), 3]) < 1.0
+
+
+def test_a_box_goes_straight_as_far_as_when_it_was_drawn() -> None:
+    """Linked otherwise something as big as two is found in between; it gives way, and what came before does not."""
+    path = [(float(f), 30.0) for f in range(FRAMES)]
+    rows = [*walk_rows(1, path[:40]), *walk_rows(1, path[61:], 61)]
+    edit = box_edit(tracks_of(rows, FRAMES), TIMES, 1, 45, np.array(box_at(45, 30)))
+    assert edit.way == (TIMES[39], TIMES[61])
+    both = [(f, 1, (f - 5.0, 25.0, f + 5.0, 47.0)) for f in range(40, 61)]
+    made = apply_edits(tracks_of(rows + both, FRAMES), TIMES, (edit,)).tracks
+    path_of = made.path_of(1)
+    assert made.frame[path_of].tolist() == list(range(FRAMES))
+    np.testing.assert_allclose(made.box[path_of], [box_at(f, 30) for f in range(FRAMES)], atol=0.01)
+
+
 def test_a_class_and_a_name() -> None:
     tracks = two_that_meet(swapped=False)
     said = (said_edit(tracks, TIMES, 2, 10, "class", "ewe"), said_edit(tracks, TIMES, 1, 10, "name", "Old one"))

@@ -291,7 +291,7 @@ STAGES: dict[str, Stage] = {
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
         Stage("after", 5, _always("track", "detect", "lying"), lambda r: (r.track,), _nothing, _after),
         Stage("follow", 1, _nothing, lambda r: (r.follow,), _clip, _follow),
-        Stage("edits", 2, _edited_from, _nothing, lambda s: (digest_of(s.edits),), _edits),
+        Stage("edits", 3, _edited_from, _nothing, lambda s: (digest_of(s.edits),), _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),
         Stage("score", scorer.VERSION, _always("edits", "count"), lambda r: (r.score,), _truth, _score),
         Stage("found", scorer.VERSION, _always("detect"), lambda r: (r.score,), _truth, _found_score),

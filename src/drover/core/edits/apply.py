@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -10,6 +11,7 @@ from numpy.typing import NDArray
 
 from drover.core.edits.edit import Edit, Place
 from drover.core.edits.finding import identity_at
+from drover.core.edits.holding import whose
 from drover.core.edits.rows import EditedRows, by_hand
 from drover.core.geometry import overlap_matrix
 from drover.core.types import Tracks, TrackState
@@ -109,6 +111,11 @@ def _change_over(rows: EditedRows, one: int, other: int, frame: int, before: Pla
         rows.take(~left)
 
 
+def _change_over_if_there(rows: EditedRows, one: int, other: int, frame: int, before: Place, after: Place) -> None:
+    with suppress(_MisfitError):
+        _change_over(rows, one, other, frame, before, after)
+
+
 def _apart(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     del names
     before, after = edit.places
@@ -154,17 +161,18 @@ def _box(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     assert edit.box is not None
     if edit.at > rows.times[-1] + 1.0:
         raise _MisfitError(f"the clip ends before {edit.at:.2f} s")
-    who = identity_at(rows, edit.places[0]) if edit.places else None
+    frame = rows.frame_at(edit.at)
+    who = whose(rows, edit.hold, frame, _change_over_if_there)
+    who = identity_at(rows, edit.places[0]) if edit.places and who is None else who
     words = "nothing else is at its place now; it is one of its own" if edit.places and who is None else ""
     who = rows.new_identity() if who is None else who
     width, height = rows.source.size
     box = np.array(edit.box)[None] * (width, height, width, height)
-    frame = rows.frame_at(edit.at)
     if edit.places and _is_elsewhere(rows, who, frame, box, edit.places[0]):
         who = _cut_off(rows, who, frame, rows.frame_at(edit.places[0].time))
         words = "it would be at two places at once; cut in two"
     rows.put(who, np.array([frame]), box, state=TrackState.CONFIRMED, over=True)
-    _fill_beside(rows, who, frame)
+    _fill_beside(rows, who, frame, edit.way)
     return EditNote(True, (who,), words)
 
 
@@ -191,24 +199,30 @@ def _cut_off(rows: EditedRows, who: int, frame: int, place: int) -> int:
     return other
 
 
-def _fill_beside(rows: EditedRows, who: int, frame: int) -> None:
-    """From a box drawn by hand it went straight to where it is seen next, before and after, if that is near in time."""
+def _fill_beside(rows: EditedRows, who: int, frame: int, way: tuple[float, float] | None) -> None:
+    """From a box drawn by hand it went straight to where it is seen next, before and after, if that is near in time.
+
+    Where it went straight on when the box was drawn (``way``, s) it does so still, whatever else is found there now.
+    """
     mine = rows.path_of(who)
     at = rows.frame[mine[rows.columns["state"][mine] != TrackState.COASTING]]
-    for near in (at[at < frame][-1:], at[at > frame][:1]):
+    begin, end = (frame - 1, frame + 1) if way is None else (rows.frame_at(way[0]), rows.frame_at(way[1]))
+    for near in (at[at <= min(begin, frame - 1)][-1:], at[at >= max(end, frame + 1)][:1]):
         if len(near) and abs(rows.times[int(near[0])] - rows.times[frame]) <= BESIDE:
-            _straight(rows, who, min(int(near[0]), frame), max(int(near[0]), frame))
+            _straight(rows, who, min(int(near[0]), frame), max(int(near[0]), frame), over=way is not None)
 
 
-def _straight(rows: EditedRows, who: int, begin: int, end: int) -> int:
+def _straight(rows: EditedRows, who: int, begin: int, end: int, *, over: bool = False) -> int:
     """Let an identity go straight from where it is seen to where it is seen next, between two frames; rows put.
 
-    Between boxes drawn by hand whatever was found gives way.
+    Between boxes drawn by hand whatever was found gives way; ``over`` lets it do so between the two frames as well.
     """
     mine = rows.path_of(who)
     seen = mine[rows.columns["state"][mine] != TrackState.COASTING]
     knots = seen[(rows.frame[seen] >= begin) & (rows.frame[seen] <= end)]
     hand = by_hand(*(rows.columns[name][knots] for name in ("detection", "state", "confidence")))
+    if over:
+        hand[[0, -1]] = True
     drawn = np.flatnonzero(hand)
     if len(drawn):
         inner = np.arange(len(knots))

@@ -11,12 +11,14 @@ import hashlib
 import json
 from typing import Annotated, Literal
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, model_validator
 
 from drover.core.errors import DroverError
 from drover.core.names import MOST_NAME, plain_name
 
-__all__ = ["Edit", "EditKind", "Place", "digest_of", "read_edits", "write_edits"]
+__all__ = ["Edit", "EditKind", "Place", "digest_of", "fraction_box", "read_edits", "write_edits"]
 
 Fraction = Annotated[float, Field(ge=-1.0, le=2.0, allow_inf_nan=False)]  # a forecast may lie a little outside
 Time = Annotated[float, Field(ge=0.0, le=1e8, allow_inf_nan=False)]
@@ -27,6 +29,7 @@ PLACES = {
     "right": (1, 2), "unsure": (1, 2),
 }  # fmt: skip
 MOST_EDITS = 20_000
+MOST_HELD = 8  # places remembered with a box
 
 
 class Place(BaseModel):
@@ -55,7 +58,8 @@ class Edit(BaseModel):
     - drop: what is at the first place is nothing, until the time of the second.
     - class, name: what is at the place is of a class, or is called, ``text``.
     - box: at ``at``, what is at the place has this ``box``, and goes straight to where it is seen next; without a
-      place it is something that nothing had found.
+      place it is something that nothing had found. ``hold`` remembers who was who round it: a place before and one
+      after, of itself first and then of those beside it; ``way`` the times from and to which it went straight.
     - fill: between the two places it went straight, by way of the boxes drawn by hand between them.
     - right, unsure: what is at the places was looked at and is as it should be, or cannot be told.
     """
@@ -67,12 +71,18 @@ class Edit(BaseModel):
     places: tuple[Place, ...] = ()
     text: str = ""
     box: Sides | None = None
+    hold: tuple[Place, ...] = Field(default=(), max_length=MOST_HELD)
+    way: tuple[Time, Time] | None = None
 
     @model_validator(mode="after")
     def _is_whole(self) -> Edit:
         least, most = PLACES[self.kind]
         if not least <= len(self.places) <= most or len(self.places) == 3:
             raise ValueError(f"a correction of kind {self.kind} with {len(self.places)} places")
+        if self.hold and (self.kind != "box" or not self.places or len(self.hold) % 2):
+            raise ValueError("places held in twos are what a box of something known has, and no other correction")
+        if self.way is not None and (self.kind != "box" or not self.way[0] <= self.at <= self.way[1]):
+            raise ValueError("a way from a time to another is what a box between them has, and no other correction")
         if (self.kind == "box") != (self.box is not None):
             raise ValueError("a box is what a correction of kind box has, and no other")
         if self.box is not None and (self.box[2] <= self.box[0] or self.box[3] <= self.box[1]):
@@ -82,6 +92,14 @@ class Edit(BaseModel):
         if self.text != plain_name(self.text) or len(self.text) > MOST_NAME:
             raise ValueError("a name that is too long or not plain text")
         return self
+
+
+def fraction_box(box: NDArray, size: tuple[int, int]) -> tuple[float, float, float, float]:
+    """A box in px as fractions of the picture, rounded to what is seen."""
+    sides = np.asarray(box, np.float64) / (size[0], size[1], size[0], size[1])
+    x1, y1, x2, y2 = (round(float(v), 5) for v in np.clip(sides, -1.0, 2.0))
+    x1, y1 = min(x1, 1.999), min(y1, 1.999)  # what lies that far out still is a box
+    return x1, y1, max(x2, x1 + 1e-5), max(y2, y1 + 1e-5)
 
 
 def digest_of(edits: tuple[Edit, ...]) -> str:

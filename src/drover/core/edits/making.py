@@ -8,7 +8,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.edits.edit import Edit, Place
+from drover.core.edits.edit import Edit, Place, fraction_box
+from drover.core.edits.holding import places_held
 from drover.core.edits.rows import by_hand
 from drover.core.errors import DroverError
 from drover.core.geometry import overlap_matrix
@@ -19,7 +20,6 @@ __all__ = [
     "cut_edit",
     "drop_edit",
     "fill_edit",
-    "fraction_box",
     "join_edit",
     "said_edit",
     "seen_edit",
@@ -33,6 +33,7 @@ KEYS_APART = 4.0  # s between two boxes drawn by hand that are filled between
 UNSEEN = 0.5  # of overlap that a place counts as worse where the identity is only expected
 INSIDE = 0.4  # s from an end or a meeting: linked otherwise it may end a little earlier
 FAR = 0.1  # of overlap that a second counts for
+GROWN = 0.5  # of overlap that a box counts for that is e times as big as it usually is: it holds two then
 
 
 def swap_edit(tracks: Tracks, times: Float, one: int, other: int, frame: int) -> Edit:
@@ -125,12 +126,18 @@ def seen_edit(tracks: Tracks, times: Float, who: tuple[int, ...], frame: int, ki
 def box_edit(tracks: Tracks, times: Float, identity: int | None, frame: int, box: NDArray) -> Edit:
     """At ``frame`` it has this ``box`` (4,) px; without an identity, something new has."""
     sides = fraction_box(box, tracks.size)
-    places = ()
+    places, hold, way = (), (), None
     if identity is not None:
+
+        def find(who: int, way: int) -> Place | None:
+            return _place(tracks, times, who, frame + way, way, far=who == identity)
+
         path = _path(tracks, identity)
         nearest = int(path[np.argmin(np.abs(tracks.frame[path] - frame))])
         places = (_as_place(tracks, times, nearest),)
-    return Edit(kind="box", at=float(times[frame]), places=places, box=sides)
+        way = _way_round(tracks, times, identity, frame)
+        hold = places_held(tracks, times, identity, frame, box, find)
+    return Edit(kind="box", at=float(times[frame]), places=places, box=sides, hold=hold, way=way)
 
 
 def fill_edit(tracks: Tracks, times: Float, identity: int, frame: int) -> Edit:
@@ -166,14 +173,6 @@ def _keys_round(rows: Int, when: Float, now: float) -> Int:
     return rows[:0]
 
 
-def fraction_box(box: NDArray, size: tuple[int, int]) -> tuple[float, float, float, float]:
-    """A box in px as fractions of the picture, rounded to what is seen."""
-    sides = np.asarray(box, np.float64) / (size[0], size[1], size[0], size[1])
-    x1, y1, x2, y2 = (round(float(v), 5) for v in np.clip(sides, -1.0, 2.0))
-    x1, y1 = min(x1, 1.999), min(y1, 1.999)  # what lies that far out still is a box
-    return x1, y1, max(x2, x1 + 1e-5), max(y2, y1 + 1e-5)
-
-
 def _between(times: Float, frame: int) -> float:
     """A time half a frame before a frame: what begins there begins with it, whatever is rounded."""
     before = times[frame - 1] if frame > 0 else times[frame]
@@ -185,6 +184,13 @@ def _path(tracks: Tracks, identity: int) -> Int:
     if not len(path):
         raise DroverError(f"there is no identity {identity}; choose one on the field or in the lanes")
     return path
+
+
+def _way_round(tracks: Tracks, times: Float, identity: int, frame: int) -> tuple[float, float]:
+    """Times of where it is seen before and after a frame, those of the frame itself where it is not."""
+    at = tracks.frame[_seen(tracks, identity)]
+    before, after = at[at < frame][-1:], at[at > frame][:1]
+    return float(times[before[0] if len(before) else frame]), float(times[after[0] if len(after) else frame])
 
 
 def _both(tracks: Tracks, one: int, other: int) -> None:
@@ -218,15 +224,22 @@ def _clearest(tracks: Tracks, times: Float, rows: Int, when: float) -> Place:
     """The place among ``rows`` of an identity where it is least covered by others, near a time, and seen."""
     step = max(1, len(rows) // 60)
     best, least = int(rows[0]), np.inf
+    area = _area(tracks.box[rows])
+    usual = float(np.quantile(area, 0.25))
     for row in rows[::step].tolist():
         here = tracks.rows_of(int(tracks.frame[row]))
         overlap = overlap_matrix(tracks.box[row : row + 1], tracks.box[here])[0]
         overlap[row - here.start] = 0.0
         worse = float(overlap.max(initial=0.0)) + FAR * abs(float(times[tracks.frame[row]]) - when)
+        worse += GROWN * max(0.0, float(np.log(_area(tracks.box[row : row + 1])[0] / usual)))
         worse += UNSEEN if tracks.state[row] == TrackState.COASTING else 0.0
         if worse < least:
             best, least = row, worse
     return _as_place(tracks, times, best)
+
+
+def _area(box: NDArray) -> Float:
+    return np.maximum((box[:, 2:] - box[:, :2]).prod(axis=1, dtype=np.float64), 1.0)
 
 
 def _as_place(tracks: Tracks, times: Float, row: int) -> Place:
