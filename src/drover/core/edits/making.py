@@ -28,10 +28,10 @@ __all__ = [
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
-WITHIN = 2.0  # s from where something happens in which a place to tell it by is looked for
+WITHIN = 3.0  # s from where something happens in which a place to tell it by is looked for
 KEYS_APART = 4.0  # s between two boxes drawn by hand that are filled between
 UNSEEN = 0.5  # of overlap that a place counts as worse where the identity is only expected
-INSIDE = 0.4  # s from an end or a meeting: linked otherwise it may end a little earlier
+INSIDE = 1.0  # s from an end or a meeting: linked otherwise it may end a little earlier
 FAR = 0.1  # of overlap that a second counts for
 GROWN = 0.5  # of overlap that a box counts for that is e times as big as it usually is: it holds two then
 
