@@ -91,6 +91,38 @@ def test_what_is_dropped_goes_everywhere_and_comes_back(opened, qtbot):
     assert len(session.crossings) == total
 
 
+def test_a_box_is_drawn_by_keys_alone(opened, qtbot):
+    """From where the identity chosen was last: two steps right, its corner one up, and Enter; Esc gives up."""
+    session, field = opened.session, opened.field
+    settled(opened, qtbot)
+    who = int(session.tracks.identity[0])
+    path = session.tracks.path_of(who)
+    row = path[len(path) // 2]
+    frame, box = int(session.tracks.frame[row]), session.tracks.box[row].astype(float)
+    opened.playback.go(frame)
+    session.select(who)
+    press(opened, qtbot, "B", CTRL)
+    qtbot.keyClick(field, Qt.Key.Key_Left)
+    qtbot.keyClick(field, Qt.Key.Key_Escape)
+    assert not field.boxes.drawing and session.frame == frame and not session.edits
+    press(opened, qtbot, "B", CTRL)
+    for key, held in (
+        (Qt.Key.Key_Right, NONE),
+        (Qt.Key.Key_Right, NONE),
+        (Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier),
+    ):
+        qtbot.keyClick(field, key, held)
+    assert session.frame == frame  # the keys were the box's
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    settled(opened, qtbot)
+    width, height = box[2:] - box[:2]
+    now = session.tracks.path_of(who)
+    made = session.tracks.box[now[session.tracks.frame[now] == frame][0]]
+    assert made == pytest.approx(box + np.array([0.2 * width, 0, 0.2 * width, -0.1 * height]), abs=0.5)
+    qtbot.keyClick(field, Qt.Key.Key_Right)
+    qtbot.waitUntil(lambda: session.frame == frame + 1, timeout=WAIT)  # and are the frame's again
+
+
 def test_one_that_nothing_found_is_drawn_named_and_classed(opened, qtbot, monkeypatch):
     session, field = opened.session, opened.field
     settled(opened, qtbot)

@@ -98,7 +98,9 @@ class Hands:
         window.field.start_box("hand")
         who = window.session.selected
         whose = f"identity {who}" if who else "what was not found"
-        window.hint(f"drag the box of {whose}; Esc gives up")
+        window.hint(
+            f"drag the box of {whose}, or move it with the arrow keys (Shift: its size) and Enter; Esc gives up"
+        )
 
     def ask_name(self) -> None:
         """What the identity chosen is called."""

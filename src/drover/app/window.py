@@ -297,7 +297,7 @@ class MainWindow(QMainWindow):
         if self.session.clip is not None:
             self.field.start_box(kind)
             one = "the thing to follow" if kind == "thing" else f"one {self.session.recipe.words.one}"
-            self.hint(f"drag a box round {one}; Esc gives up")
+            self.hint(f"drag a box round {one}, or arrow keys (Shift: its size) and Enter; Esc gives up")
 
     def hint(self, words: str) -> None:
         """Say for a while what the mouse does now."""

@@ -6,15 +6,16 @@ from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy
 
 from drover.app.drops import DropTarget
 from drover.app.field import overlays
 from drover.app.field.area_editor import AreaEditor, AreaKind
-from drover.app.field.box_editor import BoxEditor, BoxKind
+from drover.app.field.box_editor import BOX_KEYS, BoxEditor, BoxKind
 from drover.app.field.context_menu import context_menu
+from drover.app.field.cursors import cursor_of
 from drover.app.field.futures_layer import draw_ahead, draw_futures
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.scene import HINTS, Scene, draw_results
@@ -334,6 +335,9 @@ class Field(DropTarget):
             self.boxes.stop()
             self.unsetCursor()
             self.update()
+        elif self.boxes.key(event.key(), event.modifiers()):
+            self._set_cursor()
+            self.update()
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.areas.drawing:
             self.areas.finish()
             self._set_cursor()
@@ -345,17 +349,20 @@ class Field(DropTarget):
         else:
             super().keyPressEvent(event)
 
+    def event(self, event: QEvent) -> bool:
+        """While a box is drawn its keys are the field's, not the menus'."""
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and self.boxes.drawing:
+            event.setAccepted(event.key() in BOX_KEYS)
+            return event.isAccepted()
+        return super().event(event)
+
     def _set_cursor(self) -> None:
-        if self.editor.drawing or self.areas.drawing or self.boxes.drawing:
-            self.setCursor(Qt.CursorShape.CrossCursor)
-        elif self.zones.hover is not None and self.editor.hover is None:
-            corner = self.zones.hover[1] >= 0
-            self.setCursor(Qt.CursorShape.CrossCursor if corner else Qt.CursorShape.SizeAllCursor)
-        elif self.editor.hover is not None:
-            corner = self.editor.hover[1] >= 0
-            self.setCursor(Qt.CursorShape.CrossCursor if corner else Qt.CursorShape.SizeAllCursor)
-        else:
+        drawing = self.editor.drawing or self.areas.drawing or self.boxes.drawing
+        cursor = cursor_of(drawing, self.editor.hover, self.zones.hover)
+        if cursor is None:
             self.unsetCursor()
+        else:
+            self.setCursor(cursor)
 
     def _select_at(self, point: QPointF, *, beside: bool) -> None:
         tracks = self._only_shown()
