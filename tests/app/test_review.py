@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication
 
 from conftest import WAIT, up_to_date
 from drover.app.link_table import LinkTable
+from drover.app.theme import identity_colour
 from drover.bench.review import Careful, missing_stretches
 from drover.core.doubt.review import Worked
 from drover.core.edits.apply import Edited
@@ -150,7 +151,8 @@ def test_one_that_nothing_found_is_drawn_named_and_classed(opened, qtbot, monkey
     settled(opened, qtbot)
     press(opened, qtbot, "K", CTRL)
     settled(opened, qtbot)
-    assert session.engine.edited.names == {mine: "Old one"}
+    assert session.names == {mine: "Old one"}
+    field.picture()  # with the name on its plate
     assert session.tracks.class_names[session.tracks.class_of_identity[mine]] == "gate post"
     assert "Old one" in opened.lanes._words(next(lane for lane in opened.lanes.lanes if lane.identity == mine))
 
@@ -205,6 +207,8 @@ def test_a_careful_person_puts_broken_tracks_right_and_it_holds(opened, qtbot, t
     assert after > before + 0.02
     assert len(np.unique(session.tracks.identity)) < broken
     assert len(missing_stretches(session.tracks, truth)) <= 2
+    opened.reviewer.paint((int(session.tracks.identity[0]),), "#123456")
+    settled(opened, qtbot)
     edits = session.edits
     session.edit(with_value(session.recipe, "track.match.gate", 5.5), "gate")
     settled(opened, qtbot)
@@ -216,6 +220,7 @@ def test_a_careful_person_puts_broken_tracks_right_and_it_holds(opened, qtbot, t
     settled(opened, qtbot)
     assert all(note.fits for note in session.edit_notes)
     path = tmp_path / "reviewed.drover"
+    session.view.hide((2, 3, 5))
     opened.save_as(path)
     qtbot.waitUntil(lambda: opened.saving.path == path and not opened.saving.busy, timeout=WAIT)
     kept = read_project(path)[0]
@@ -224,6 +229,8 @@ def test_a_careful_person_puts_broken_tracks_right_and_it_holds(opened, qtbot, t
     opened.open_path(path)
     qtbot.waitUntil(lambda: session.document.edits == edits, timeout=WAIT)
     settled(opened, qtbot)
+    assert session.view.hidden == {2, 3, 5}
+    assert identity_colour(int(session.tracks.identity[0])) == "#123456"
     assert score_result(session.tracks, truth, count).identity.idf1 == pytest.approx(after)
     opened.reviewer.save_as_truth()
     assert len(session.truth) == len(session.tracks)
@@ -371,6 +378,14 @@ def test_lanes_zoom_choose_hide_and_colour(opened, qtbot):
     assert len(lanes.lanes) == shown
     qtbot.keyClick(lanes, Qt.Key.Key_Down)
     assert session.selected == lanes.lanes[1].identity
+    own, tint = identity_colour(one), "#123456"
+    assert own != tint
+    lanes.colour_wanted.emit((one,), tint)
+    settled(opened, qtbot)
+    assert identity_colour(one) == tint  # wherever it is shown
+    session.undo.undo()
+    settled(opened, qtbot)
+    assert identity_colour(one) == own
     for order in ("by class", "by line", "by zone"):
         lanes.set_order(order)
         assert len(lanes.lanes) == shown

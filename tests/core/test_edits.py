@@ -215,6 +215,9 @@ def test_what_makes_no_sense_is_refused_in_a_line() -> None:
     for line in (
         '{"kind": "drop"}', "[]", '{"kind": "box", "at": 1, "box": [0.5, 0.5, 0.4, 0.6]}',
         '{"kind": "box", "at": NaN, "box": [0, 0, 1, 1]}', '{"kind": "melt", "at": 1}',
+        '{"kind": "colour", "at": 1, "text": "red", "places": [{"time": 1, "box": [0, 0, 1, 1]}]}',
+        '{"kind": "drop", "at": 1, "hold": [{"time": 1, "box": [0, 0, 1, 1]}], "places": []}',
+        '{"kind": "box", "at": 1, "box": [0, 0, 1, 1], "way": [2, 3]}',
         '{"kind": "class", "at": 1, "text": "", "places": [{"time": 1, "box": [0, 0, 1, 1]}]}',
     ):  # fmt: skip
         with pytest.raises(DroverError, match="line 1: is no correction"):

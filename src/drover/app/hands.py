@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QInputDialog
 
+from drover.app.theme import CHOSEN_COLOURS
 from drover.core.names import MOST_NAME, plain_name
 
 if TYPE_CHECKING:
@@ -25,6 +26,14 @@ class Hands:
         for half in (window.pair.left, window.pair.right):
             half.boxes.hand_drawn = window.reviewer.box
         window.reviewer.changed.connect(self._show_futures)
+        window.lanes.name_wanted.connect(self.ask_name_of)
+        window.lanes.colour_wanted.connect(window.reviewer.paint)
+        window.session.tracks_changed.connect(self._take_colours)
+
+    def _take_colours(self) -> None:
+        edited = self.window.session.engine.edited
+        CHOSEN_COLOURS.clear()
+        CHOSEN_COLOURS.update(edited.colours if edited is not None else {})
 
     def show_review(self) -> None:
         """Work through the moments worth a look."""

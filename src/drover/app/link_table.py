@@ -68,7 +68,7 @@ class LinkTable(QDialog):
         """Show the group of the identity chosen in the frame shown."""
         chosen = self.session.selected
         note = self.notes.of(chosen)
-        self.head.setText(f"Frame {self.session.frame + 1}" + (f", identity {chosen}" if chosen else ""))
+        self.head.setText(f"Frame {self.session.frame + 1}" + (f", identity {self._called(chosen)}" if chosen else ""))
         self.group, self.rows = ((), ()) if note is None else group_of(note, self.notes.notes)
         self.table.setRowCount(len(self.group))
         self.table.setColumnCount(len(self.rows))
@@ -93,6 +93,10 @@ class LinkTable(QDialog):
         if self.rows:
             self.table.setCurrentCell(mine, taken)
             self._show_pair(mine, taken)
+
+    def _called(self, identity: int) -> str:
+        name = self.session.names.get(identity)
+        return f"{identity}, {name}" if name else str(identity)
 
     def _show_pair(self, row: int, at: int) -> None:
         if not (0 <= row < len(self.group) and 0 <= at < len(self.rows)):

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from drover.app.view_state import numbers_of
 from drover.core.count.paths import TrackPaths, prepare_paths, references_of
 from drover.core.detect.result import DetectResult
 from drover.core.document import Document, KeptRun
@@ -27,7 +28,8 @@ __all__ = ["Opened", "open_clip", "open_project"]
 class Opened:
     """A document, and what the window needs besides.
 
-    ``file`` and ``lock`` are those of the project it came from, None for a clip; ``frame`` is where the user was;
+    ``file`` and ``lock`` are those of the project it came from, None for a clip; ``frame`` is where the user was,
+    ``hidden`` and ``only`` the identities that were not shown, or alone were;
     ``missing`` says that the clip is not there; ``notes`` are lines to be shown; ``detect`` and ``paths`` belong to the
     kept run that can be shown at once.
     """
@@ -40,6 +42,8 @@ class Opened:
     notes: tuple[str, ...] = ()
     detect: DetectResult | None = None
     paths: dict[str, TrackPaths] | None = None
+    hidden: frozenset[int] = frozenset()
+    only: frozenset[int] = frozenset()
 
 
 def open_clip(
@@ -88,7 +92,8 @@ def open_project(path: Path, store: ResultStore, *, lock: ProjectLock | None = N
     mine = ProjectLock(path) if lock is None else lock
     try:
         document, view = read_project(path)
-        return _with_clip(document, view, path, store, mine)
+        hidden, only = (numbers_of(view.get(key, "")) for key in ("hidden", "only"))
+        return replace(_with_clip(document, view, path, store, mine), hidden=hidden, only=only)
     except BaseException:
         if lock is None:
             mine.release()

@@ -17,6 +17,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from drover.app.opening import Opened
 from drover.app.session import Session
+from drover.app.view_state import numbers_text
 from drover.core.document import Document
 from drover.core.errors import DroverError
 from drover.core.project.file import ProjectFile
@@ -162,7 +163,12 @@ class Saving(QObject):
     # --- writing ----------------------------------------------------------------------------------------------
 
     def _view(self) -> dict[str, str]:
-        return {"frame": str(self.session.frame + 1)}
+        view = self.session.view
+        said = {"frame": str(view.frame + 1)}
+        for key, some in (("hidden", view.hidden), ("only", view.only)):
+            if some:
+                said[key] = numbers_text(some)
+        return said
 
     def _note(self, before: object, after: Document) -> None:
         """A result being written in pieces asks for what has changed meanwhile."""

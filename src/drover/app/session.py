@@ -133,6 +133,7 @@ class Session(Shown):
             signal.emit()
         if document.latest is not None and opened.detect is not None and opened.paths is not None:
             self.engine.restore(document.latest, opened.detect, opened.paths)
+            self.view.restore(opened.hidden, opened.only)
             self.set_frame(opened.frame)
         self._show_held(None, document)
         for note in opened.notes:

@@ -73,6 +73,11 @@ class Shown(QObject):
         return () if edited is None or edited.notes is None else edited.notes
 
     @property
+    def names(self) -> dict[int, str]:
+        """What identities are called, by number."""
+        return {} if self.engine.edited is None else self.engine.edited.names
+
+    @property
     def span(self) -> tuple[int, int] | None:
         """The span worked on, first frame and one past the last; None for the whole clip."""
         return self.document.span if self.document is not None else None

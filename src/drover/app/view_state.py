@@ -6,7 +6,35 @@ from collections.abc import Iterable
 
 from PySide6.QtCore import QObject, Signal
 
-__all__ = ["ViewState"]
+__all__ = ["ViewState", "numbers_of", "numbers_text"]
+
+MOST_TEXT = 4_000  # characters of a list of numbers in a project
+MOST_NUMBER = 10_000_000
+
+
+def numbers_text(numbers: Iterable[int]) -> str:
+    """Numbers as text, runs of them as "3-9"; what would be too long is left out."""
+    parts: list[list[int]] = []
+    for number in sorted(numbers):
+        if parts and number == parts[-1][1] + 1:
+            parts[-1][1] = number
+        else:
+            parts.append([number, number])
+    words = [str(first) if first == last else f"{first}-{last}" for first, last in parts]
+    while len(" ".join(words)) > MOST_TEXT:
+        words.pop()
+    return " ".join(words)
+
+
+def numbers_of(text: str) -> frozenset[int]:
+    """Numbers from such a text; what is none is passed over."""
+    out: set[int] = set()
+    for word in text[:MOST_TEXT].split():
+        ends = word.split("-")
+        if all(end.isdecimal() and len(end) < 9 for end in ends) and 1 <= len(ends) <= 2:
+            first, last = int(ends[0]), int(ends[-1])
+            out.update(range(first, min(last, MOST_NUMBER, first + MOST_NUMBER // 100) + 1))
+    return frozenset(out)
 
 
 class ViewState(QObject):
@@ -22,7 +50,6 @@ class ViewState(QObject):
         self.chosen: tuple[int, ...] = ()
         self.hidden: frozenset[int] = frozenset()
         self.only: frozenset[int] = frozenset()
-        self.colours: dict[int, str] = {}
 
     @property
     def selected(self) -> int | None:
@@ -38,7 +65,6 @@ class ViewState(QObject):
         """Another clip: its first frame, nobody chosen, everybody shown."""
         self.frame, self.chosen, self.frame_count = 0, (), frame_count
         self.hidden = self.only = frozenset()
-        self.colours = {}
         self.shown_changed.emit()
 
     def set_frame(self, frame: int) -> None:
@@ -83,16 +109,13 @@ class ViewState(QObject):
         self.only, self.hidden = frozenset(identities), frozenset()
         self.shown_changed.emit()
 
+    def restore(self, hidden: frozenset[int], only: frozenset[int]) -> None:
+        """Show what was shown when the project was saved."""
+        if hidden or only:
+            self.hidden, self.only = hidden, only
+            self.shown_changed.emit()
+
     def show_all(self) -> None:
         """Show everybody."""
         self.hidden = self.only = frozenset()
-        self.shown_changed.emit()
-
-    def paint(self, identities: Iterable[int], tint: str | None) -> None:
-        """Give identities another of the colours; None: their own."""
-        for who in identities:
-            if tint is None:
-                self.colours.pop(who, None)
-            else:
-                self.colours[who] = tint
         self.shown_changed.emit()

@@ -158,7 +158,6 @@ class MainWindow(QMainWindow):
         self.lanes.frame_wanted.connect(self.playback.go)
         self.lanes.loop_wanted.connect(self.hands.loop_span)
         self.lanes.export_wanted.connect(self.exports.ask_video)
-        self.lanes.name_wanted.connect(self.hands.ask_name_of)
         self.transport.strip_wanted.connect(self.lanes.set_strip)
         self.playback.playing_changed.connect(self.transport.show_playing)
         self.playback.playing_changed.connect(lambda _: self._refresh_soon())

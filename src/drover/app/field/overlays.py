@@ -122,14 +122,16 @@ def draw_objects(
         _footed_box(painter, _box_rect(tracks.box[row], view), _pen(tint, 1.4, style))
 
 
-def draw_numbers(painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int, selected: int | None) -> None:
-    """Identity numbers on plates above the heads."""
+def draw_numbers(
+    painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int, selected: int | None, names: dict[int, str]
+) -> None:
+    """Identity numbers on plates above the heads, with the names of those that have one."""
     painter.setFont(number_font(11, bold=True))
     metrics = painter.fontMetrics()
     rows = tracks.rows_of(frame)
     for row in range(rows.start, rows.stop):
         identity = int(tracks.identity[row])
-        text = str(identity)
+        text = f"{identity} {names[identity]}" if identity in names else str(identity)
         top = _box_rect(tracks.box[row], view)
         width = metrics.horizontalAdvance(text) + 10
         plate = QRectF(top.center().x() - width / 2, top.top() - 19, width, 15)

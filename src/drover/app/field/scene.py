@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -44,6 +44,7 @@ class Scene:
     errors: DetectionScore | None = None
     motion: CameraMotion | None = None
     things: tuple[FollowedThing, ...] = ()
+    names: dict[int, str] = field(default_factory=dict)  # what identities are called
 
     def to_scene(self, frame: int) -> NDArray[np.float64] | None:
         """From the px of a picture to those of the scene, (3, 3); None where the camera stands."""
@@ -66,8 +67,9 @@ def draw_results(
         overlays.draw_detections(painter, view, scene.found, frame)
     if scene.tracks is not None and scene.found is not None:
         layer.draw(
-            painter, view, shown, scene.tracks, scene.found, scene.clip, gates, frame, chosen, scene.to_scene(frame)
-        )
+            painter, view, shown, scene.tracks, scene.found, scene.clip, gates, frame, chosen, scene.to_scene(frame),
+            scene.names,
+        )  # fmt: skip
     if "Outlines" in shown:
         draw_things(painter, view, scene.things, frame)
     if "Truth" in shown and scene.truth is not None:

@@ -19,6 +19,8 @@ from drover.core.types import Detections, Tracks
 
 __all__ = ["TracksLayer"]
 
+NOBODY: dict[int, str] = {}  # has a name
+
 
 class TracksLayer:
     """Draws ways, trails, forecasts, gates, outlines and numbers.
@@ -45,6 +47,7 @@ class TracksLayer:
         frame: int,
         chosen: int | None,
         to_scene: NDArray[np.float64] | None = None,
+        names: dict[int, str] = NOBODY,
     ) -> None:
         """Draw those that are ``shown``, of one frame; ``to_scene`` is its place where the camera moves."""
 
@@ -59,9 +62,9 @@ class TracksLayer:
             if "Outlines" in shown:
                 overlays.draw_objects(onto, view, tracks, found, frame, chosen)
             if "Numbers" in shown:
-                overlays.draw_numbers(onto, view, tracks, frame, chosen)
+                overlays.draw_numbers(onto, view, tracks, frame, chosen, names)
 
-        self._keep(painter, (tracks, found, clip, gates), (view, frozenset(shown), frame, chosen), work)
+        self._keep(painter, (tracks, found, clip, gates, names), (view, frozenset(shown), frame, chosen), work)
 
     def _keep(
         self, painter: QPainter, of: tuple[Any, ...], where: tuple[Any, ...], work: Callable[[QPainter], None]

@@ -205,6 +205,7 @@ class Field(DropTarget):
             clip, self.session.recipe.count, found, self._only_shown(), shown.crossings, self.session.counted,
             self.session.truth, shown.detection_score, None if shown.detect is None else shown.detect.motion,
             self.session.engine.following.things if shown is self.session else (),
+            self.session.names if shown is self.session else {},
         )  # fmt: skip
 
     def _only_shown(self) -> Tracks | None:

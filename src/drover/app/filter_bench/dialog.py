@@ -172,7 +172,9 @@ class FilterBench(QDialog):
         self.identity, self.measured, self.made = identity, None, None
         if session.tracks is not None and found is not None and clip is not None and identity:
             self.measured = measured_of(session.tracks, found, clip.times, identity)
-        self.who.setText(f"Identity {identity}" if self.measured is not None else "Choose one in the lanes")
+        name = session.names.get(identity)
+        called = f"{identity}, {name}" if name else f"{identity}"
+        self.who.setText(f"Identity {called}" if self.measured is not None else "Choose one in the lanes")
         if self.measured is not None:
             time = self.measured.time
             middle, reach = float(time.mean()), float(time[-1] - time[0]) / 8

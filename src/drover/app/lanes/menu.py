@@ -27,11 +27,11 @@ def lanes_menu(lanes: LanesView, identity: int | None) -> QMenu:
         for number, tint in enumerate(IDENTITY_COLOURS, 1):
             square = QPixmap(16, 16)
             square.fill(QColor(tint))
-            tints.addAction(QIcon(square), f"colour {number}", lambda tint=tint: view.paint(who, tint))
-        tints.addAction("Its own", lambda: view.paint(who, None))
+            tints.addAction(QIcon(square), f"colour {number}", lambda tint=tint: lanes.colour_wanted.emit(who, tint))
+        tints.addAction("Its own", lambda: lanes.colour_wanted.emit(who, ""))
         menu.addAction("Name…", lambda: lanes.name_wanted.emit(identity))
         menu.addSeparator()
-    if view.hidden:
+    if not view.all_shown:
         menu.addAction("Show all", view.show_all)
     if lanes.session.span is not None:
         menu.addAction("Play the span over and over", lanes.loop_wanted)

@@ -28,7 +28,7 @@ from drover.app.lanes.painting import HEAD, OVERVIEW, LaneBrush, paint_overview,
 from drover.app.lanes.rows import Lane, group_of, make_lanes, sort_lanes
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
-from drover.app.theme import CHOSEN_COLOURS, INK, MOSS, OCHRE, PAPER, STONE, colour
+from drover.app.theme import INK, MOSS, OCHRE, PAPER, STONE, colour
 from drover.core.count.alarms import Alarm
 from drover.core.doubt.moments import Moment
 
@@ -46,6 +46,7 @@ class LanesView(LanesFrame):
     loop_wanted = Signal()
     export_wanted = Signal()
     name_wanted = Signal(int)
+    colour_wanted = Signal(object, str)
 
     def __init__(self, session: Session, watch: MomentWatch) -> None:
         super().__init__(session)
@@ -75,7 +76,7 @@ class LanesView(LanesFrame):
         watch.changed.connect(self._on_moments)
         session.frame_changed.connect(self._on_frame)
         session.span_changed.connect(self.update)
-        session.view.shown_changed.connect(self._on_shown)
+        session.view.shown_changed.connect(self._sort)
 
     def sizeHint(self) -> QSize:
         return QSize(800, OVERVIEW + 9 * LANE)
@@ -122,11 +123,6 @@ class LanesView(LanesFrame):
                 self._rings.setdefault(who, []).append(moment)
         self._changed()
 
-    def _on_shown(self) -> None:
-        CHOSEN_COLOURS.clear()
-        CHOSEN_COLOURS.update(self.session.view.colours)
-        self._sort()
-
     def _on_frame(self, frame: int) -> None:
         moved = self.axis.showing(frame)
         if moved is not self.axis and not self._scrubbing:
@@ -166,7 +162,6 @@ class LanesView(LanesFrame):
         clip = self.session.clip
         if clip is None:
             return
-        edited = self.session.engine.edited
         axis_of = self.axis, self._made
         if self._known_for != axis_of:
             self._known_for, self._known = axis_of, {}
@@ -176,7 +171,7 @@ class LanesView(LanesFrame):
             clip,
             self.lane_height,
             self.width(),
-            edited.names if edited is not None else {},
+            self.session.names,
             self._known,
         )
         painter.save()
@@ -340,8 +335,7 @@ class LanesView(LanesFrame):
     def _words(self, lane: Lane) -> str:
         clip = self.session.clip
         assert clip is not None
-        edited = self.session.engine.edited
-        name = edited.names.get(lane.identity) if edited is not None else None
+        name = self.session.names.get(lane.identity)
         parts = [
             f"identity {lane.identity}" + (f", {name}" if name else "") + (f", {lane.kind}" if lane.kind else ""),
             f"{clip.times[lane.first]:.2f} s to {clip.times[lane.last]:.2f} s",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import replace
 
 import numpy as np
@@ -188,6 +188,13 @@ class Reviewer(QObject):
         what = f"{a} is of class {text}" if kind == "class" else f"{a} is called {text}"
         frame = self.session.frame
         self._correct(lambda t, times: said_edit(t, times, a, frame, kind, text), what, goes_on=False)
+
+    def paint(self, identities: Iterable[int], tint: str) -> None:
+        """They are shown in a colour, "#rrggbb"; empty: in their own again."""
+        tracks, clip = self.session.tracks, self.session.clip
+        if tracks is not None and clip is not None:
+            made = (said_edit(tracks, clip.times, who, self.session.frame, "colour", tint) for who in identities)
+            self.session.correct((*self.session.edits, *made), "another colour")
 
     def fill(self) -> None:
         """In the next gap it went straight."""

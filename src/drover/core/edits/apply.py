@@ -35,13 +35,15 @@ class EditNote:
 
 @dataclass(frozen=True, eq=False)
 class Edited:
-    """Tracks with the corrections in them, a note for each, and the names given to identities."""
+    """Tracks with the corrections in them, a note for each, and the names and colours given to identities."""
 
     tracks: Tracks
     notes: tuple[EditNote, ...] | None = ()
     names: dict[int, str] = field(default_factory=dict)
+    colours: dict[int, str] = field(default_factory=dict)
 
 
+_Said = dict[str, dict[int, str]]  # names and colours by identity
 ELSEWHERE = 0.1  # overlap under which a box is at another place
 BESIDE = 4.0  # s from a box drawn by hand to where it is seen next, within which it is taken to have gone straight
 
@@ -58,13 +60,14 @@ def apply_edits(tracks: Tracks, times: Float, edits: tuple[Edit, ...]) -> Edited
     """
     if not edits or tracks.frame_count == 0:
         return Edited(tracks, tuple(EditNote(False, (), "the clip has no frames") for _ in edits))
-    rows, names, notes = EditedRows(tracks, times), {}, []
+    said: _Said = {"name": {}, "colour": {}}
+    rows, notes = EditedRows(tracks, times), []
     for edit in edits:
         try:
-            notes.append(_KINDS[edit.kind](rows, edit, names))
+            notes.append(_KINDS[edit.kind](rows, edit, said))
         except _MisfitError as why:
             notes.append(EditNote(False, (), str(why), changed=False))
-    return Edited(rows.table(), tuple(notes), names)
+    return Edited(rows.table(), tuple(notes), said["name"], said["colour"])
 
 
 def _who(rows: EditedRows, place: Place) -> int:
@@ -74,8 +77,8 @@ def _who(rows: EditedRows, place: Place) -> int:
     return who
 
 
-def _same(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
-    del names
+def _same(rows: EditedRows, edit: Edit, said: _Said) -> EditNote:
+    del said
     found, changed = [], False
     for before, after in zip(edit.places[::2], edit.places[1::2], strict=True):
         one, other = _who(rows, before), _who(rows, after)
@@ -116,8 +119,8 @@ def _change_over_if_there(rows: EditedRows, one: int, other: int, frame: int, be
         _change_over(rows, one, other, frame, before, after)
 
 
-def _apart(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
-    del names
+def _apart(rows: EditedRows, edit: Edit, said: _Said) -> EditNote:
+    del said
     before, after = edit.places
     one, other = _who(rows, before), _who(rows, after)
     if one != other:
@@ -131,8 +134,8 @@ def _apart(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     return EditNote(True, (one, other))
 
 
-def _drop(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
-    del names
+def _drop(rows: EditedRows, edit: Edit, said: _Said) -> EditNote:
+    del said
     first, last = edit.places
     who = _who(rows, first)
     from_frame, to_frame = _first_frame(rows, edit.at), rows.frame_at(last.time)
@@ -141,23 +144,25 @@ def _drop(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     return EditNote(True, (who,))
 
 
-def _class(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
-    del names
+def _class(rows: EditedRows, edit: Edit, said: _Said) -> EditNote:
+    del said
     who = _who(rows, edit.places[0])
     rows.columns["class_id"][rows.path_of(who)] = rows.class_number(edit.text)
     return EditNote(True, (who,))
 
 
-def _name(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
+def _name(rows: EditedRows, edit: Edit, said: _Said) -> EditNote:
+    """What it is called, or the colour that it is shown in."""
     who = _who(rows, edit.places[0])
-    names.pop(who, None)
+    known = said[edit.kind]
+    known.pop(who, None)
     if edit.text:
-        names[who] = edit.text
+        known[who] = edit.text
     return EditNote(True, (who,))
 
 
-def _box(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
-    del names
+def _box(rows: EditedRows, edit: Edit, said: _Said) -> EditNote:
+    del said
     assert edit.box is not None
     if edit.at > rows.times[-1] + 1.0:
         raise _MisfitError(f"the clip ends before {edit.at:.2f} s")
@@ -233,8 +238,8 @@ def _straight(rows: EditedRows, who: int, begin: int, end: int, *, over: bool = 
     return rows.put(who, frame, box, state=TrackState.COASTING, over=True)
 
 
-def _fill(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
-    del names
+def _fill(rows: EditedRows, edit: Edit, said: _Said) -> EditNote:
+    del said
     first, last = edit.places
     one, other = _who(rows, first), _who(rows, last)
     if one != other:  # it went from the one place to the other: they are the same
@@ -249,12 +254,12 @@ def _fill(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
     return EditNote(True, (one,), "" if n else "there is no gap any more", changed=n > 0)
 
 
-def _looked_at(rows: EditedRows, edit: Edit, names: dict[int, str]) -> EditNote:
-    del names
+def _looked_at(rows: EditedRows, edit: Edit, said: _Said) -> EditNote:
+    del said
     return EditNote(True, tuple(_who(rows, place) for place in edit.places), changed=False)
 
 
-_KINDS: dict[str, Callable[[EditedRows, Edit, dict[int, str]], EditNote]] = {
-    "same": _same, "apart": _apart, "drop": _drop, "class": _class, "name": _name, "box": _box, "fill": _fill,
-    "right": _looked_at, "unsure": _looked_at,
+_KINDS: dict[str, Callable[[EditedRows, Edit, _Said], EditNote]] = {
+    "same": _same, "apart": _apart, "drop": _drop, "class": _class, "name": _name, "colour": _name,
+    "box": _box, "fill": _fill, "right": _looked_at, "unsure": _looked_at,
 }  # fmt: skip

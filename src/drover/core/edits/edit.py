@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 from typing import Annotated, Literal
 
 import numpy as np
@@ -23,10 +24,10 @@ __all__ = ["Edit", "EditKind", "Place", "digest_of", "fraction_box", "read_edits
 Fraction = Annotated[float, Field(ge=-1.0, le=2.0, allow_inf_nan=False)]  # a forecast may lie a little outside
 Time = Annotated[float, Field(ge=0.0, le=1e8, allow_inf_nan=False)]
 Sides = tuple[Fraction, Fraction, Fraction, Fraction]
-EditKind = Literal["same", "apart", "drop", "class", "name", "box", "fill", "right", "unsure"]
+EditKind = Literal["same", "apart", "drop", "class", "name", "colour", "box", "fill", "right", "unsure"]
 PLACES = {
-    "same": (2, 4), "apart": (2, 2), "drop": (2, 2), "class": (1, 1), "name": (1, 1), "box": (0, 1), "fill": (2, 2),
-    "right": (1, 2), "unsure": (1, 2),
+    "same": (2, 4), "apart": (2, 2), "drop": (2, 2), "class": (1, 1), "name": (1, 1), "colour": (1, 1),
+    "box": (0, 1), "fill": (2, 2), "right": (1, 2), "unsure": (1, 2),
 }  # fmt: skip
 MOST_EDITS = 20_000
 MOST_HELD = 8  # places remembered with a box
@@ -56,7 +57,8 @@ class Edit(BaseModel):
       the same of another, where two had changed places.
     - apart: what is at the second place is not what was at the first; the second begins at ``at``.
     - drop: what is at the first place is nothing, until the time of the second.
-    - class, name: what is at the place is of a class, or is called, ``text``.
+    - class, name, colour: what is at the place is of a class, is called, or is shown in ``text``; a name or a colour
+      that is empty takes it back.
     - box: at ``at``, what is at the place has this ``box``, and goes straight to where it is seen next; without a
       place it is something that nothing had found. ``hold`` remembers who was who round it: a place before and one
       after, of itself first and then of those beside it; ``way`` the times from and to which it went straight.
@@ -89,6 +91,8 @@ class Edit(BaseModel):
             raise ValueError("a box that ends before it begins")
         if self.kind == "class" and not self.text:
             raise ValueError("a class without a name")
+        if self.kind == "colour" and not re.fullmatch(r"(#[0-9a-fA-F]{6})?", self.text):
+            raise ValueError("a colour that is not written #rrggbb")
         if self.text != plain_name(self.text) or len(self.text) > MOST_NAME:
             raise ValueError("a name that is too long or not plain text")
         return self

@@ -109,7 +109,7 @@ def drop_edit(tracks: Tracks, times: Float, identity: int) -> Edit:
 
 
 def said_edit(tracks: Tracks, times: Float, identity: int, frame: int, kind: str, text: str) -> Edit:
-    """It is of a class, or is called something (``kind`` class or name)."""
+    """It is of a class, or is called something or is shown in a colour (``kind`` class, name or colour)."""
     place = _clearest(tracks, times, _path(tracks, identity), float(times[frame]))
     return Edit(kind=kind, at=place.time, places=(place,), text=text)  # type: ignore[arg-type]
 

@@ -19,6 +19,7 @@ def edit_words(edit: Edit, note: EditNote | None) -> str:
         "drop": f"{one} dropped",
         "class": f"{one} is of class {edit.text}",
         "name": f"{one} is called {edit.text}" if edit.text else f"{one} has no name",
+        "colour": f"{one} in another colour" if edit.text else f"{one} in its own colour",
         "box": f"{one}: box by hand",
         "fill": f"{one}: gap filled",
         "right": f"{both}: right as it is",

@@ -23,6 +23,7 @@ from drover.core.types import LOOK, Crossings, Detections, Tracks, TrackState, T
 __all__ = ["read_all"]
 
 _STATES = {state.name.lower(): int(state) for state in TrackState}
+MOST_META = 4_000  # characters of one small fact
 MOST_SIDE = 65_536  # px
 FARTHEST = 1e6  # px
 LATEST = 1e8  # s: three years
@@ -44,7 +45,7 @@ def read_all(db: sqlite3.Connection) -> tuple[Document, dict[str, str]]:
     text = str(row[0]) if row else ""
     recipe = parse_recipe(text, "its recipe")
     truth, true_crossings = _read_truth(db, clip), _read_crossings(db, "true_crossing", (), clip)
-    meta = {str(k)[:80]: str(v)[:200] for k, v in zip(*rows_of(db, "meta", "key, value"), strict=True)}
+    meta = {str(k)[:80]: str(v)[:MOST_META] for k, v in zip(*rows_of(db, "meta", "key, value"), strict=True)}
     view = {key.removeprefix("view."): value for key, value in meta.items() if key.startswith("view.")}
     runs = _read_runs(db, clip)
     latest = next((run for run in runs if run.name == "latest"), None)
