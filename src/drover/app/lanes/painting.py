@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
 
 from drover.app.icons import arrow_path
 from drover.app.lanes.axis import TimeAxis
@@ -61,40 +61,40 @@ class LaneBrush:
             self.painter.drawRects([QRectF(a, middle - 0.5, b - a, 1.0) for a, b in self._known_parts(lane, "coasted")])
         self.painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
 
-    def _known_parts(self, lane: Lane, which: str) -> list[tuple[float, float]]:
-        key = lane.identity, which
-        if key not in self.known:
-            self.known[key] = self._merged(getattr(lane, which))
-        return self.known[key]
+    def prepare(self, lanes: list[Lane]) -> None:
+        """Work out in one go what of these lanes is in sight: one by one a page of them takes too long."""
+        for which in ("seen", "coasted"):
+            new = [lane for lane in lanes if (lane.identity, which) not in self.known]
+            if new:
+                parts = self._merged([getattr(lane, which) for lane in new])
+                self.known |= {(lane.identity, which): part for lane, part in zip(new, parts, strict=True)}
 
-    def _merged(self, parts: NDArray[np.int64]) -> list[tuple[float, float]]:
-        """Stretches in sight in px; those nearer than a px to each other are one."""
+    def _known_parts(self, lane: Lane, which: str) -> list[tuple[float, float]]:
+        return self.known[lane.identity, which]
+
+    def _merged(self, lanes: list[NDArray[np.int64]]) -> list[list[tuple[float, float]]]:
+        """For each lane its stretches in sight in px; those nearer than a px to each other are one."""
         axis = self.axis
-        shown = parts[(parts[:, 1] >= axis.first) & (parts[:, 0] <= axis.last)]
-        if not len(shown):
-            return []
+        parts = np.concatenate(lanes)
+        of = np.repeat(np.arange(len(lanes)), [len(lane) for lane in lanes])
+        shown = (parts[:, 1] >= axis.first) & (parts[:, 0] <= axis.last)
+        parts, of = parts[shown], of[shown]
         scale = axis.width / max(1e-9, axis.last - axis.first)
-        x = np.clip(axis.left + scale * (shown - axis.first), axis.left, self.width)
-        cut = np.flatnonzero(x[1:, 0] - x[:-1, 1] >= 1.0)
-        first, last = x[np.append(0, cut + 1), 0], x[np.append(cut, len(x) - 1), 1]
-        return list(zip(first.tolist(), last.tolist(), strict=True))
+        x = np.clip(axis.left + scale * (parts - axis.first), axis.left, self.width)
+        begins = np.ones(len(x), np.bool_)
+        begins[1:] = (of[1:] != of[:-1]) | (x[1:, 0] - x[:-1, 1] >= 1.0)
+        first = np.flatnonzero(begins)
+        ends = x[np.append(first[1:], len(x))[: len(first)] - 1, 1]
+        pairs = list(zip(x[first, 0].tolist(), ends.tolist(), strict=True))
+        edges = np.searchsorted(of[first], np.arange(len(lanes) + 1)).tolist()
+        return [pairs[a:b] for a, b in zip(edges[:-1], edges[1:], strict=True)]
 
     def strip(self, top: float, lane: Lane, values: NDArray[np.float64]) -> None:
         """A value along a lane, 0..1 a px, NaN where there is none: the bar's height says it."""
-        thick = self.height * 0.8
-        low = top + self.height * 0.9
-        known = np.flatnonzero(np.isfinite(values))
-        if not len(known):
-            return
-        self.painter.setPen(Qt.PenStyle.NoPen)
-        self.painter.setBrush(QColor(identity_colour(lane.identity)).darker(130))
-        rects = [
-            QRectF(self.axis.left + k, low - thick * values[k], 1.0, max(0.5, thick * values[k]))
-            for k in known.tolist()
-        ]
-        self.painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        self.painter.drawRects(rects)
-        self.painter.setRenderHint(QPainter.RenderHint.Antialiasing, True)
+        key = lane.identity, f"strip of {self.height}"
+        if key not in self.known:
+            self.known[key] = _strip_picture(values, self.height, QColor(identity_colour(lane.identity)).darker(130))
+        self.painter.drawImage(QPointF(self.axis.left, top + self.height * 0.1), self.known[key])
 
     def _head(self, lane: Lane, top: float, tint: QColor) -> None:
         painter, high = self.painter, min(self.height - 4, 15.0)
@@ -182,15 +182,26 @@ def paint_overview(painter: QPainter, axis: TimeAxis, in_view: NDArray[np.int64]
     top = max(1, int(in_view.max()))
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(QColor(FAINT))
-    rects = []
-    for k in range(bars):
-        x0, x1 = axis.x_of(first + edges[k]), axis.x_of(first + edges[k + 1])
-        high = float(means[k]) / top * (OVERVIEW - 10)
-        rects.append(QRectF(x0, OVERVIEW - 4 - high, max(1.0, x1 - x0 - 1), high))
+    scale = axis.width / max(1e-9, axis.last - axis.first)
+    x = axis.left + scale * (first + edges - axis.first)
+    high = means / top * (OVERVIEW - 10)
+    bar = zip(x[:-1].tolist(), np.maximum(1.0, np.diff(x) - 1).tolist(), high.tolist(), strict=True)
+    rects = [QRectF(left, OVERVIEW - 4 - tall, wide, tall) for left, wide, tall in bar]
     painter.drawRects(rects)
     painter.setPen(QColor(MUTED_TEXT))
     painter.setFont(number_font(10))
     painter.drawText(QRectF(axis.left + axis.width + 3, 2, 20, 14), Qt.AlignmentFlag.AlignLeft, str(top))
+
+
+def _strip_picture(values: NDArray[np.float64], height: float, tint: QColor) -> QImage:
+    """Bars one px wide and up to 0.8 of a lane high, as a picture."""
+    tall = max(1, round(height * 0.8))
+    known = np.nan_to_num(values)
+    from_top = tall - np.where(np.isfinite(values), np.maximum(known * tall, 0.5), 0.0)
+    shown = np.arange(tall)[:, None] + 0.5 >= from_top
+    pixels = np.where(shown, np.uint32(tint.rgba()), np.uint32(0))
+    picture = QImage(pixels.data, len(values), tall, 4 * len(values), QImage.Format.Format_ARGB32)
+    return picture.convertToFormat(QImage.Format.Format_ARGB32_Premultiplied)
 
 
 def strip_of(tracks: Tracks, clip: ClipInfo, identity: int, what: str, axis: TimeAxis) -> NDArray[np.float64]:
@@ -200,7 +211,8 @@ def strip_of(tracks: Tracks, clip: ClipInfo, identity: int, what: str, axis: Tim
     out = np.full(int(axis.width), np.nan)
     path = tracks.path_of(identity)
     low, high = np.searchsorted(tracks.frame[path], (axis.first, axis.last + 1))
-    path = path[low : high : max(1, int((high - low) // axis.width))]
+    a_px = (axis.last - axis.first) / axis.width  # frames
+    path = path[low : high : max(1, int(a_px / 4), int((high - low) // axis.width))]
     if len(path) < 3:
         return out
     if what == "confidence":

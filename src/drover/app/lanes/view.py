@@ -35,6 +35,7 @@ from drover.core.doubt.moments import Moment
 __all__ = ["LanesView"]
 
 MOST_RINGS = 40
+MOST_KNOWN = 1500  # things worked out for lanes in sight: what is kept of thousands would fill the memory
 MOST_ALARMS = 400
 
 
@@ -163,7 +164,7 @@ class LanesView(LanesFrame):
         if clip is None:
             return
         axis_of = self.axis, self._made
-        if self._known_for != axis_of:
+        if self._known_for != axis_of or len(self._known) > MOST_KNOWN:
             self._known_for, self._known = axis_of, {}
         brush = LaneBrush(
             painter,
@@ -179,6 +180,7 @@ class LanesView(LanesFrame):
         first = max(0, self.bar.value() // self.lane_height)
         past = min(len(self.lanes), first + (self.height() - OVERVIEW) // self.lane_height + 2)
         alarms = self._alarms()
+        brush.prepare(self.lanes[first:past])
         for place in range(first, past):
             self._paint_lane(brush, place, alarms)
         painter.restore()
