@@ -1,11 +1,13 @@
-"""Where frames lie along the lanes, however they are zoomed and moved."""
+"""Where frames lie along the lanes, however they are zoomed and moved, and what is left of a curve that is thinned."""
 
 from __future__ import annotations
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from drover.app.filter_bench.plots import thinned
 from drover.app.lanes.axis import TimeAxis
 
 STEPS = st.lists(st.tuples(st.sampled_from(["zoom", "move", "show"]), st.floats(0.1, 8.0), st.floats(0, 1)), max_size=8)
@@ -31,3 +33,15 @@ def test_the_part_shown_lies_inside_the_clip_and_places_come_back(frames: int, w
         middle = round((axis.first + axis.last) / 2)
         assert abs(axis.frame_at(axis.x_of(middle)) - min(middle, frames - 1)) <= 1
     assert not TimeAxis.whole(112, width, frames).zoomed
+
+
+def test_a_thinned_curve_keeps_its_peaks_and_its_gaps() -> None:
+    time, values = np.arange(50_000) / 25.0, np.zeros(50_000)
+    values[31_234], values[10_000:12_000] = 9.0, np.nan
+    at, shown = thinned(time, values)
+    assert len(at) == len(shown) <= 2100
+    assert np.nanmax(shown) == 9.0
+    assert abs(at[np.nanargmax(shown)] - time[31_234]) < 5.0
+    inside = (at > time[10_100]) & (at < time[11_900])
+    assert inside.any() and np.isnan(shown[inside]).all()
+    assert len(thinned(time[:100], values[:100])[0]) == 100

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
+import warnings
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF
-from PySide6.QtGui import QPainterPath, QPolygonF
 from PySide6.QtWidgets import QGraphicsPathItem, QGridLayout, QVBoxLayout, QWidget
 
 from drover.app.dials.parts import muted
@@ -22,7 +20,7 @@ __all__ = ["BenchPlots"]
 
 Float = NDArray[np.float64]
 MOST_CORNERS, MOST_DOTS = 300, 400
-FAST: dict[str, Any] = {"antialias": False, "autoDownsample": True, "downsampleMethod": "peak"}
+MOST_POINTS = 2000  # of a curve: more than that are told by the least and the most of each stretch
 BOUND = 5.991  # of a normalised square in the plane, nineteen in twenty below
 
 
@@ -61,7 +59,7 @@ class BenchPlots(QWidget):
         """Show what a filter made of an identity."""
         time = measured.time
         for axis, plot in enumerate(self.place):
-            plot.show_ride(time, measured.centre[:, axis], made, axis)
+            plot.show_ride(measured, made, axis)
         self.speed.show_curves(time, [made.speed[:, 0], made.speed[:, 1]])
         usual = 2 * np.fmax(made.off_spread[:, 0], made.off_spread[:, 1])
         self.off.show_curves(time, [made.off[:, 0], made.off[:, 1]], usual)
@@ -99,12 +97,12 @@ class _Curves(QWidget):
         column.addWidget(self.plot, 1)
         self._band = _Band(self.plot) if band else None
         pens = (pg.mkPen(INK, width=1), pg.mkPen(OCHRE, width=1, dash=(5, 3)))
-        self._curves = [self.plot.plot(pen=pens[k], connect="finite", **FAST) for k in range(curves)]
+        self._curves = [_curve(self.plot, pens[k]) for k in range(curves)]
 
     def show_curves(self, time: Float, values: list[Float], band: Float | None = None) -> None:
         """Show other values."""
         for curve, column in zip(self._curves, values, strict=True):
-            curve.setData(time, column)
+            curve.setData(*thinned(time, column))
         if self._band is not None and band is not None:
             whole = np.nan_to_num(band)
             self._band.show(time, -whole, whole)
@@ -127,23 +125,47 @@ class _PlacePlot(QWidget):
         self.plot.setAccessibleName(f"{axis} over time")
         column.addWidget(self.plot, 1)
         self._band = _Band(self.plot)
-        self._smooth = self.plot.plot(pen=pg.mkPen(OCHRE, width=1), **FAST)
-        self._expected = self.plot.plot(pen=pg.mkPen(MUTED, width=1, dash=(4, 3)), connect="finite", **FAST)
-        self._filtered = self.plot.plot(pen=pg.mkPen(MOSS, width=1), connect="finite", **FAST)
+        self._smooth = _curve(self.plot, pg.mkPen(OCHRE, width=1))
+        self._expected = _curve(self.plot, pg.mkPen(MUTED, width=1, dash=(4, 3)))
+        self._filtered = _curve(self.plot, pg.mkPen(MOSS, width=1))
+        self._dotted: Measured | None = None
         self._dots = pg.ScatterPlotItem(size=3.2, pen=None, brush=pg.mkBrush(INK))
         self.plot.addItem(self._dots)
 
-    def show_ride(self, time: Float, measured: Float, made: Ride, axis: int) -> None:
+    def show_ride(self, measured: Measured, made: Ride, axis: int) -> None:
         """Show one coordinate of a ride."""
+        time = measured.time
         known = np.isfinite(made.filtered[:, axis])
         at, spread = made.filtered[known, axis], 2 * made.spread[known, axis]
         self._band.show(time[known], at - spread, at + spread)
-        self._smooth.setData(time, made.smooth[:, axis])
-        self._expected.setData(time, made.expected[:, axis])
-        self._filtered.setData(time, made.filtered[:, axis])
-        seen = np.isfinite(measured)
-        step = 1 + int(seen.sum()) // MOST_DOTS
-        self._dots.setData(time[seen][::step], measured[seen][::step])
+        self._smooth.setData(*thinned(time, made.smooth[:, axis]))
+        self._expected.setData(*thinned(time, made.expected[:, axis]))
+        self._filtered.setData(*thinned(time, made.filtered[:, axis]))
+        if measured is not self._dotted:  # a dial that moves leaves them where they are
+            self._dotted, at = measured, measured.centre[:, axis]
+            seen = np.isfinite(at)
+            step = 1 + int(seen.sum()) // MOST_DOTS
+            self._dots.setData(time[seen][::step], at[seen][::step])
+
+
+def _curve(plot: pg.PlotWidget, pen: object) -> pg.PlotCurveItem:
+    """A thin curve with gaps where a value is not finite; not smoothed, which costs and shows nothing."""
+    made = pg.PlotCurveItem(pen=pen, connect="finite", antialias=False)
+    plot.addItem(made)
+    return made
+
+
+def thinned(time: Float, values: Float) -> tuple[Float, Float]:
+    """A curve of no more points than can be seen: the least and the most of each stretch, so that no peak is lost."""
+    if len(values) <= MOST_POINTS:
+        return time, values
+    length = 2 * len(values) // MOST_POINTS
+    whole = len(values) // length * length
+    parts = values[:whole].reshape(-1, length)
+    with np.errstate(all="ignore"), warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # a stretch without a value is a gap
+        ends = np.column_stack([np.nanmin(parts, axis=1), np.nanmax(parts, axis=1)])
+    return np.repeat(time[:whole:length], 2), ends.ravel()
 
 
 class _Band:
@@ -161,9 +183,7 @@ class _Band:
         step = max(1, len(time) // MOST_CORNERS)
         t = np.concatenate([time[::step], time[::-1][::step]])
         y = np.concatenate([low[::step], high[::-1][::step]])
-        path = QPainterPath()
-        path.addPolygon(QPolygonF([QPointF(a, b) for a, b in zip(t.tolist(), y.tolist(), strict=True)]))
-        self._shape.setPath(path)
+        self._shape.setPath(pg.arrayToQPath(t, y))
 
 
 def _small_plot(name: str) -> pg.PlotWidget:

@@ -27,6 +27,7 @@ Fault = Literal["none", "light noise", "heavy noise", "no detections", "blackout
 FAULTS: tuple[Fault, ...] = ("none", "light noise", "heavy noise", "no detections", "blackout")
 NOISE = {"light noise": 0.05, "heavy noise": 0.3}  # sizes, one standard deviation
 HORIZON = 25  # frames ahead that forecasts are judged at
+MOST_JUDGED = 500  # frames that forecasts are judged from, evenly spread: those beside each other say the same
 TRADE = np.geomspace(0.01, 20.0, 25)  # px/frame²: jumpiness tried for the trade
 
 
@@ -64,7 +65,7 @@ class Ride:
     ``expected`` and ``filtered`` (n, 2) px with their standard deviations ``expected_spread`` and ``spread``; ``speed``
     (n, 2) px/s; ``off`` (n, 2) px what the measurement was away from what was expected, ``off_spread`` what is usual;
     ``nis`` (n,) its normalised square; ``smooth`` (n, 2) px with what came after; ``ahead`` (n, HORIZON) px how far
-    each forecast was from what then happened; ``states`` of the filter after each frame.
+    forecasts were from what then happened, of at most MOST_JUDGED frames; ``states`` of the filter after each frame.
     """
 
     expected: Float
@@ -202,7 +203,7 @@ def ride_along(
     usual, match, alone = np.empty((1, 2)), np.zeros(1, np.int64), np.ones(1, np.bool_)
     usual[0, 0], usual[0, 1] = mean[0, 2], mean[0, 3]
     one, seen_at, fading, sees = np.zeros(1), np.array([time[0]]), np.zeros(1, np.bool_), np.ones(1, np.bool_)
-    before = time[0]
+    before, every = time[0], 1 + time.shape[0] // MOST_JUDGED
     for k in range(time.shape[0]):
         if not there[k]:
             continue
@@ -244,9 +245,10 @@ def ride_along(
                 seen_at[0] = time[k]
             before = time[k]
         means[k], covs[k], modes[k] = mean[0], cov[0], mode[0]
-        _look_ahead(
-            k, time, box, seen, mean, cov, mode, kind, jumpiness, size_noise, scaling, turn, fade, seen_at[0], ahead
-        )
+        if k % every == 0:
+            _look_ahead(
+                k, time, box, seen, mean, cov, mode, kind, jumpiness, size_noise, scaling, turn, fade, seen_at[0], ahead
+            )
 
 
 @njit(cache=True, nogil=True)
