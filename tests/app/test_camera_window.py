@@ -15,6 +15,7 @@ from moving import SIZE, moving_clip, swaying
 from test_follow import BOARD, picture
 
 from conftest import WAIT, put_away, up_to_date
+from drover.app.link_table import LinkTable
 from drover.app.session import Session
 from drover.app.window import MainWindow
 from drover.core.features.models import apply, inverse
@@ -92,6 +93,38 @@ def test_a_line_is_drawn_on_the_ground_and_goes_with_it(swaying_window, qtbot, t
     kept = read_project(tmp_path / "kept.drover")[0].recipe
     assert kept.count.line[0].points == session.recipe.count.line[0].points
     session.undo.undo()
+
+
+def test_links_and_filter_are_explained_on_the_ground_and_shown_in_the_picture(swaying_window, qtbot):
+    """The walker goes evenly over the ground and not over the pictures: a bench that worked there saw it shake."""
+    window = swaying_window
+    session = window.session
+    paths = session.tracks.paths
+    who = int(paths.identity[np.argmax(np.diff(paths.start))])
+    session.set_frame(60)
+    session.select(who)
+    window.hands.show_links()
+    (table,) = window.findChildren(LinkTable)
+    qtbot.waitUntil(lambda: table.table.rowCount() > 0, timeout=WAIT)
+    note = window.notes.of(who)
+    rows = session.tracks.rows_of(60)
+    row = rows.start + int(np.flatnonzero(session.tracks.identity[rows] == who)[0])
+    assert np.abs(np.array(note.box) - session.tracks.box[row]).max() < 4.0
+    taken = next(pair for pair in note.candidates if pair.chosen)
+    assert taken.distance == pytest.approx(float(session.tracks.distance[row]), abs=0.05)  # the tracker's own figure
+    table.close()
+    window.hands.show_filter()
+    bench = window.hands.bench
+    off = []  # how far it strays from a straight and even way, px
+    for box in (bench.measured.box, session.tracks.box[session.tracks.path_of(who)]):
+        middle, time = (box[:, 0] + box[:, 2]) / 2, np.arange(len(box))
+        off.append(np.std(middle - np.polyval(np.polyfit(time, middle, 1), time)))
+    assert off[0] < 0.6 * off[1]
+    ahead = window.field.ahead
+    middle = session.tracks.box[row].reshape(2, 2).mean(axis=0)
+    assert np.hypot(*(ahead[0, :2] - middle)) < 12.0
+    bench.close()
+    session.select(None)
 
 
 def test_the_camera_off_is_an_edit_that_is_undone(swaying_window, qtbot):

@@ -199,6 +199,9 @@ def test_blobs_and_tables_go_into_the_scene_and_back():
     tracks = tracks_of([(k, 1, (100 - 5 * k, 50, 120 - 5 * k, 80)) for k in range(4)], 4, size=SIZE)
     scene = tracks_in_scene(tracks, motion)
     assert np.allclose(scene.box, scene.box[0]), "what stands on the ground stands in the scene"
+    assert np.allclose(in_scene.boxes_in_scene(tracks.box, tracks.frame, motion), scene.box, atol=1e-3)
+    for k in range(4):  # and is in each picture where that saw it
+        assert np.allclose(in_scene.boxes_in_view(scene.box[:1], k, motion), tracks.box[k], atol=0.01)
     seen_again = tracks_in_picture(scene, motion)
     assert np.allclose(seen_again.box, tracks.box, atol=0.01) and seen_again.scene_box is not None
 

@@ -272,6 +272,11 @@ class Engine(QObject):
         self.states_changed.emit()
         self._complete()
 
+    def known(self, stage: str) -> object:
+        """What a stage made for what is shown; None where that was let go."""
+        made = self._known.get(self.keys.get(stage, ""))
+        return None if made is None else made.value
+
     @property
     def tracks(self) -> Tracks | None:
         """The tracks, with what was corrected by hand."""

@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
+import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
+from drover.core.camera.in_scene import boxes_in_view, detections_in_scene, tracks_in_scene
+from drover.core.camera.motion import CameraMotion
 from drover.core.detect.cuts import shot_times
 from drover.core.errors import Cancelled
 from drover.core.track.explain import LinkNote, explain_frame
@@ -53,13 +58,20 @@ class LinkNotes(QObject):
         if not self._wanted or clip is None or detect is None or tracks is None or settings is None:
             return
         frame, times = session.frame, shot_times(clip.times, detect.cuts)
+        motion, lying = detect.motion, session.lying_detections
 
         def work(cancelled):  # type: ignore[no-untyped-def]
             def on_way() -> None:
                 if cancelled():
                     raise Cancelled("explaining was stopped")
 
-            return frame, explain_frame(detect.detections, tracks, times, clip.rate, settings, frame, on_way=on_way)
+            if motion is None:
+                found, paths = detect.detections, tracks
+            else:  # linked on the ground, which stands still
+                found = detections_in_scene(detect.detections, motion) if lying is None else lying
+                paths = tracks_in_scene(tracks, motion)
+            notes = explain_frame(found, paths, times, clip.rate, settings, frame, on_way=on_way)
+            return frame, notes if motion is None else tuple(_in_view(note, frame, motion) for note in notes)
 
         self._job.submit(work)
 
@@ -75,3 +87,12 @@ class LinkNotes(QObject):
     def _on_done(self, told: tuple[int, tuple[LinkNote, ...]]) -> None:
         self.frame, self.notes = told
         self.ready.emit()
+
+
+def _in_view(note: LinkNote, frame: int, motion: CameraMotion) -> LinkNote:
+    """The same where it lies in the picture of its frame."""
+    box = np.array([note.box])
+    seen = boxes_in_view(box, frame, motion)
+    zoom = float((seen[0, 2] - seen[0, 0]) / max(box[0, 2] - box[0, 0], 1e-9))
+    x1, y1, x2, y2 = seen[0].tolist()
+    return replace(note, box=(x1, y1, x2, y2), gate=(note.gate[0] * zoom, note.gate[1] * zoom))

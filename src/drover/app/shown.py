@@ -131,6 +131,12 @@ class Shown(QObject):
         return self.engine.linked_detections
 
     @property
+    def lying_detections(self) -> Detections | None:
+        """The detections where they lie on the ground; None where the camera stands, or that is not known any more."""
+        found = self.engine.known("lying")
+        return found if isinstance(found, Detections) else None
+
+    @property
     def counted(self) -> Counted | None:
         """What Count shows."""
         return self.engine.counted

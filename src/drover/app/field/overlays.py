@@ -127,14 +127,15 @@ def draw_numbers(
 ) -> None:
     """Identity numbers on plates above the heads, with the names of those that have one."""
     painter.setFont(number_font(11, bold=True))
-    metrics = painter.fontMetrics()
+    metrics, whole = painter.fontMetrics(), view.picture_rect()
     rows = tracks.rows_of(frame)
     for row in range(rows.start, rows.stop):
         identity = int(tracks.identity[row])
         text = f"{identity} {names[identity]}" if identity in names else str(identity)
         top = _box_rect(tracks.box[row], view)
         width = metrics.horizontalAdvance(text) + 10
-        plate = QRectF(top.center().x() - width / 2, top.top() - 19, width, 15)
+        left = min(max(top.center().x() - width / 2, whole.left()), max(whole.left(), whole.right() - width))
+        plate = QRectF(left, top.top() - 19, width, 15)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(identity_colour(identity)))
         painter.drawRoundedRect(plate, 7, 7)

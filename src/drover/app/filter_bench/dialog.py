@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QSignalBlocker, Qt, QTimer, Signal
-from PySide6.QtGui import QCloseEvent
+from PySide6.QtGui import QCloseEvent, QShowEvent
 from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
@@ -20,11 +20,12 @@ from PySide6.QtWidgets import (
 )
 
 from drover.app.dials.parts import muted, title
+from drover.app.filter_bench.ground import in_view, on_the_ground, true_way
 from drover.app.filter_bench.plots import BenchPlots
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
+from drover.core.camera.motion import CameraMotion
 from drover.core.recipe import MotionSettings, is_auto, with_value
-from drover.core.score.pairs import assign_pairs, find_pairs
 from drover.core.track.ride import (
     FAULTS,
     HORIZON,
@@ -157,6 +158,11 @@ class FilterBench(QDialog):
             _put(self.push, PUSHES, push)
             _put(self.noise, NOISES, motion.box_noise)
 
+    @property
+    def _motion(self) -> CameraMotion | None:
+        detect = self.session.detect
+        return None if detect is None else detect.motion
+
     # --- whose filter -----------------------------------------------------------------------------------------
 
     def _longest(self) -> int:
@@ -171,7 +177,7 @@ class FilterBench(QDialog):
         found: Detections | None = session.linked_detections
         self.identity, self.measured, self.made = identity, None, None
         if session.tracks is not None and found is not None and clip is not None and identity:
-            self.measured = measured_of(session.tracks, found, clip.times, identity)
+            self.measured = on_the_ground(measured_of(session.tracks, found, clip.times, identity), self._motion)
         name = session.names.get(identity)
         called = f"{identity}, {name}" if name else f"{identity}"
         self.who.setText(f"Identity {called}" if self.measured is not None else "Choose one in the lanes")
@@ -237,24 +243,16 @@ class FilterBench(QDialog):
         self.words.setText(
             f"{seen} sightings in {len(measured)} frames. Forecasts are off by {', '.join(told) or 'nothing known'} "
             f"frames ahead. {wild:.1f} % of the misses lie beyond the bound (right is 5 %); their normalised square is "
-            f"{float(made.nis[known].mean()) if known.any() else 0.0:.2f} on average (right is 2)." + self._where()
-        )
-
-    def _where(self) -> str:
-        """What is different where the camera moves: there the tracker's filter works on the ground."""
-        detect = self.session.detect
-        moves = detect is not None and detect.motion is not None
-        return (
-            " The camera moves: places here are the picture's, those of the tracker are on the ground." if moves else ""
+            f"{float(made.nis[known].mean()) if known.any() else 0.0:.2f} on average (right is 2)."
         )
 
     def _tell_ahead(self) -> None:
         measured = self.measured
         if measured is None or self.made is None or not self.isVisible():
             return
-        self.ahead.emit(
-            forecast(measured, self.made, self.motion, self.jumpiness, self.session.frame, self.frames.value())
-        )
+        frame, motion = self.session.frame, self._motion
+        places = forecast(measured, self.made, self.motion, self.jumpiness, frame, self.frames.value())
+        self.ahead.emit(places if motion is None or not len(places) else in_view(places, frame, motion))
 
     # --- what calmness costs ----------------------------------------------------------------------------------
 
@@ -264,7 +262,7 @@ class FilterBench(QDialog):
         if measured is None or self.measured is None or self.made is None:
             return
         plain = self.measured
-        true = self._true_way()
+        true = true_way(self.session, self.measured, self.identity)
         smooth = ride(plain, motion).smooth
 
         def work(_: object) -> tuple[Trade, Float, str]:
@@ -290,26 +288,6 @@ class FilterBench(QDialog):
         error = float(np.sqrt(np.nanmean((off**2).sum(axis=1))))
         return float(np.sqrt(np.nanmean((bend**2).sum(axis=1)))), error
 
-    def _true_way(self) -> Float | None:
-        """The middle of the body that the identity lies on most, in its frames; None without truth."""
-        truth, tracks, measured = self.session.truth, self.session.tracks, self.measured
-        if truth is None or tracks is None or measured is None:
-            return None
-        pairs = find_pairs(truth, tracks, least_overlap=0.5).at_least(0.5)
-        chosen = assign_pairs(pairs, 1.0 + pairs.overlap)
-        number = tracks.identity[np.flatnonzero(~pairs.excused)][pairs.track[chosen]]
-        rows = np.flatnonzero(truth.consider)[pairs.truth[chosen]][number == self.identity]
-        if not len(rows):
-            return None
-        body = np.bincount(truth.identity[rows]).argmax()
-        frame = np.repeat(np.arange(truth.frame_count), np.diff(truth.frame_start))
-        out = np.full((len(measured), 2), np.nan)
-        mine = np.flatnonzero((truth.identity == body) & truth.consider)
-        at = frame[mine] - measured.frame[0]
-        mine, at = mine[(at >= 0) & (at < len(measured))], at[(at >= 0) & (at < len(measured))]
-        out[at] = (truth.box[mine][:, :2] + truth.box[mine][:, 2:]) / 2
-        return out
-
     # --- taking over ------------------------------------------------------------------------------------------
 
     def _take(self) -> None:
@@ -328,6 +306,10 @@ class FilterBench(QDialog):
     def _back(self) -> None:
         self._take_recipe()
         self.refresh(trade_too=True)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._tell_ahead()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.ahead.emit(None)

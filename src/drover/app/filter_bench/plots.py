@@ -19,6 +19,7 @@ from drover.core.track.ride import Measured, Ride, Trade
 __all__ = ["BenchPlots"]
 
 Float = NDArray[np.float64]
+MARKS = (0.001, 0.01, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 50, 100)  # px/frame², where the axis of roughness has words
 MOST_CORNERS, MOST_DOTS = 300, 400
 MOST_POINTS = 2000  # of a curve: more than that are told by the least and the most of each stretch
 BOUND = 5.991  # of a normalised square in the plane, nineteen in twenty below
@@ -235,6 +236,8 @@ class _TradePlot(QWidget):
         column.addWidget(self.words)
         self.plot = _small_plot("what calmness costs")
         self.plot.setLogMode(x=True)
+        marks = [(np.log10(value), f"{value:g}") for value in MARKS]
+        self.plot.getAxis("bottom").setTicks([marks])
         column.addWidget(self.plot, 1)
         self._error = self.plot.plot(pen=pg.mkPen(INK, width=1), connect="finite")
         self._lag = self.plot.plot(pen=pg.mkPen(OCHRE, width=1.4, dash=(4, 3)), connect="finite")

@@ -13,36 +13,21 @@ from drover.core.features.models import inverse, mapped_corners
 from drover.core.types import Detections, Tracks
 
 __all__ = [
+    "boxes_in_scene",
+    "boxes_in_view",
     "detections_in_picture",
     "detections_in_scene",
-    "place_of_scene",
     "scene_boxes",
     "tracks_in_picture",
     "tracks_in_scene",
 ]
 
 Float = NDArray[np.float64]
-FARTHEST = 15_000.0  # px from the origin within which runs can be kept
-
-
-def place_of_scene(motion: CameraMotion) -> tuple[Float, tuple[int, int]]:
-    """What shifts the scene (3, 3) so that nothing of it that was seen lies left of or above nought, and its size."""
-    corners = np.concatenate(
-        [mapped_corners(matrix, motion.size) for matrix in motion.to_scene[:: max(1, len(motion) // 2000)]]
-    )
-    corners = corners[(np.abs(corners) < FARTHEST).all(axis=1)]
-    if not len(corners):
-        return np.eye(3), motion.size
-    low = np.floor(np.minimum(corners.min(axis=0), 0.0))
-    high = np.ceil(np.maximum(corners.max(axis=0), motion.size))
-    shift = np.eye(3)
-    shift[:2, 2] = -low
-    return shift, (int(high[0] - low[0]), int(high[1] - low[1]))
 
 
 def detections_in_scene(detections: Detections, motion: CameraMotion) -> Detections:
-    """The same rows with boxes and blobs where they are in the scene, shifted as :func:`place_of_scene` says."""
-    shift, size = place_of_scene(motion)
+    """The same rows with boxes and blobs where they are in the scene, shifted as the motion's ``place`` says."""
+    shift, size = motion.place
     matrices = np.einsum("ij,njk->nik", shift, motion.to_scene)
     corners = np.array([mapped_corners(matrix, motion.size) for matrix in matrices])
     view = np.concatenate([corners.min(axis=1), corners.max(axis=1)], axis=1).astype(np.float32)
@@ -51,7 +36,7 @@ def detections_in_scene(detections: Detections, motion: CameraMotion) -> Detecti
 
 def detections_in_picture(detections: Detections, motion: CameraMotion) -> Detections:
     """Back into the pictures; what lies beyond their rim is cut off there."""
-    shift, _ = place_of_scene(motion)
+    shift, _ = motion.place
     back = np.einsum("nij,jk->nik", motion.to_picture, inverse(shift))
     return replace(_moved(detections, back, motion.size), view=None)
 
@@ -85,7 +70,7 @@ def _moved(detections: Detections, matrices: Float, size: tuple[int, int]) -> De
 
 def tracks_in_picture(tracks: Tracks, motion: CameraMotion) -> Tracks:
     """Tracks that were linked in the scene, with their boxes where they are in the pictures, and where in the scene."""
-    shift, _ = place_of_scene(motion)
+    shift, _ = motion.place
     back = inverse(shift)
     seen = _boxes_moved(tracks, np.einsum("nij,jk->nik", motion.to_picture, back), motion.size)
     return replace(seen, scene_box=boxes_along(tracks.box, back))
@@ -97,8 +82,8 @@ def scene_boxes(tracks: Tracks, motion: CameraMotion) -> NDArray[np.float32]:
 
 
 def tracks_in_scene(tracks: Tracks, motion: CameraMotion) -> Tracks:
-    """Tracks of the pictures with their boxes where they are in the scene, shifted as :func:`place_of_scene` says."""
-    shift, size = place_of_scene(motion)
+    """Tracks of the pictures with their boxes where they are in the scene, shifted as the motion's ``place`` says."""
+    shift, size = motion.place
     made = _boxes_moved(tracks, np.einsum("ij,njk->nik", shift, motion.to_scene), size)
     return replace(made, scene_box=None)
 
@@ -110,3 +95,20 @@ def _boxes_moved(tracks: Tracks, matrices: Float, size: tuple[int, int]) -> Trac
         if rows.start < rows.stop:
             box[rows] = boxes_along(tracks.box[rows], matrices[min(frame, len(matrices) - 1)])
     return replace(tracks, box=box, size=size)
+
+
+def boxes_in_scene(box: NDArray[np.floating], frame: NDArray[np.int64], motion: CameraMotion) -> NDArray[np.float32]:
+    """Boxes (n, 4) px of pictures, each of its ``frame`` (n,), where they lie in the shifted scene."""
+    shift, _ = motion.place
+    out = np.empty((len(box), 4), np.float32)
+    at = np.minimum(frame, len(motion) - 1)
+    for one in np.unique(at).tolist():
+        mine = at == one
+        out[mine] = boxes_along(box[mine], shift @ motion.to_scene[one])
+    return out
+
+
+def boxes_in_view(box: NDArray[np.floating], frame: int, motion: CameraMotion) -> NDArray[np.float32]:
+    """Boxes (n, 4) px of the shifted scene, wherever in time, where they lie in the picture of one frame."""
+    shift, _ = motion.place
+    return boxes_along(box, motion.to_picture[min(frame, len(motion) - 1)] @ inverse(shift))

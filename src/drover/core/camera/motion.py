@@ -14,6 +14,7 @@ from drover.core.features.models import apply, inverse, local_scale, mapped_corn
 __all__ = ["CameraMotion", "FrameState", "identity_motion", "state_words"]
 
 Float = NDArray[np.float64]
+FARTHEST = 15_000.0  # px from the origin within which runs can be kept
 
 
 class FrameState(IntEnum):
@@ -64,6 +65,20 @@ class CameraMotion:
     def to_picture(self) -> Float:
         """(frames, 3, 3): from the scene's px to those of each picture."""
         return inverse(self.to_scene)
+
+    @cached_property
+    def place(self) -> tuple[Float, tuple[int, int]]:
+        """What shifts the scene (3, 3) so that nothing that was seen of it lies left of or above nought; its size."""
+        some = self.to_scene[:: max(1, len(self) // 2000)]
+        corners = np.concatenate([mapped_corners(matrix, self.size) for matrix in some])
+        corners = corners[(np.abs(corners) < FARTHEST).all(axis=1)]
+        if not len(corners):
+            return np.eye(3), self.size
+        low = np.floor(np.minimum(corners.min(axis=0), 0.0))
+        high = np.ceil(np.maximum(corners.max(axis=0), self.size))
+        shift = np.eye(3)
+        shift[:2, 2] = -low
+        return shift, (int(high[0] - low[0]), int(high[1] - low[1]))
 
     @cached_property
     def cuts(self) -> tuple[int, ...]:
