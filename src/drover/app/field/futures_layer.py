@@ -50,7 +50,7 @@ def draw_ahead(painter: QPainter, view: ViewTransform, places: Float) -> None:
         at = view.to_widget(x, y)
         if k % 5 == 0 or k == len(places):
             for tint, width in ((colour(NIGHT, 150), 2.6), (QColor(DAY), 1.2)):
-                painter.setPen(QPen(tint, width, Qt.PenStyle.DotLine))
+                painter.setPen(QPen(tint, width))
                 painter.drawEllipse(at, 2 * across * view.scale, 2 * down * view.scale)
         painter.setPen(QPen(colour(NIGHT, 190), 1))
         painter.setBrush(QColor(DAY))
