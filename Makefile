@@ -28,7 +28,7 @@ lint: setup
 
 # What tests free goes back to the system at once: two workers are to fit 1.2 GB.
 test: setup lint
-	MALLOC_ARENA_MAX=2 MALLOC_MMAP_THRESHOLD_=1048576 MALLOC_TRIM_THRESHOLD_=4194304 QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n 2
+	MALLOC_ARENA_MAX=2 MALLOC_MMAP_THRESHOLD_=1048576 MALLOC_TRIM_THRESHOLD_=4194304 QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n 2 --dist worksteal
 
 bench: setup
 	$(PY) -m drover.bench

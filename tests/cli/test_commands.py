@@ -53,6 +53,19 @@ def test_run_with_truth_writes_everything_and_prints_the_count(run, tmp_path):
     assert json.loads((tmp_path / "gap-short" / "score.json").read_text())["true_total"] == 7
 
 
+def test_what_was_found_is_not_looked_for_again_unless_wanted(run, tmp_path):
+    again, tables = ("run", SHORT.clip, "--recipe", SHORT.recipe), []
+    run(*again, "--out", tmp_path / "a")
+    for name, more, before in (("b", (), True), ("c", ("--anew",), False)):
+        code, out, err = run(*again, "--out", tmp_path / name, *more)
+        assert (code, err) == (0, "")
+        assert ("kept from before" in out) is before
+        folder = tmp_path / name / "gap-short"
+        assert json.loads((folder / "run.json").read_text())["found_before"] is before
+        tables.append([(folder / file).read_text() for file in ("detections.csv", "tracks.csv", "counts.csv")])
+    assert tables[0] == tables[1]
+
+
 def test_corrections_of_a_project_are_applied_on_the_command_line(run, tmp_path):
     run("run", SHORT.clip, "--out", tmp_path / "a", "--recipe", SHORT.recipe)
     with ClipReader(SHORT.clip) as reader:
@@ -268,7 +281,7 @@ def test_a_stop_that_a_library_swallowed_is_obeyed_all_the_same(tmp_path):
         "Detector.step = first\n"
         "from drover.cli.entry import main; main()"
     )
-    call = [sys.executable, "-c", swallowed, "run", str(SHORT.clip), "--out", str(tmp_path)]
+    call = [sys.executable, "-c", swallowed, "run", str(SHORT.clip), "--anew", "--out", str(tmp_path)]
     ended = subprocess.run(call, capture_output=True, text=True, timeout=60, check=False)
     assert ended.returncode == 1 and "drover: the work was stopped" in ended.stderr.splitlines()[-1]
     assert not list(tmp_path.rglob("*.csv"))

@@ -117,6 +117,9 @@ def run(
         float | None,
         typer.Option(help="Length in s of the intervals in intervals.csv.", min=1, max=86400),
     ] = None,
+    anew: Annotated[
+        bool, typer.Option("--anew", help="Go through the footage even where what was found in it is still known.")
+    ] = False,
 ) -> None:
     """Detect, track and count; score where truth is given."""
     if not clips:
@@ -132,7 +135,7 @@ def run(
         try:
             folder = out / folder_name(clip, used)
             result = run_one(
-                clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows, edits=edits
+                clip, settings, detections, truth, true_crossings, keep_good_rows=keep_good_rows, edits=edits, anew=anew
             )
             write_run(result, folder, interval=interval)
             report(result, folder)

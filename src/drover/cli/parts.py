@@ -26,6 +26,7 @@ from drover.core.formats.box_import import read_box_file
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import Recipe, read_recipe
+from drover.core.result_store import ResultStore
 from drover.core.run import ClipRun, run_clip
 from drover.core.run_files import write_run
 from drover.core.simulate.names import MOVING_NAMES, SCENE_NAMES, WORLD_NAMES
@@ -164,8 +165,9 @@ def run_one(
     *,
     keep_good_rows: bool = False,
     edits: tuple[Edit, ...] = (),
+    anew: bool = True,
 ) -> ClipRun:
-    """One clip worked through, with progress where a person watches."""
+    """One clip worked through, with progress where a person watches; ``anew`` passes over what was found before."""
     clip = open_clip(path)
     for note in clip.notes:
         print(f"drover: {path}: {note}", file=sys.stderr)
@@ -181,6 +183,7 @@ def run_one(
             truth=true,
             true_crossings=true_crossings,
             edits=edits,
+            store=None if anew else ResultStore(),
             on_progress=lambda p: show.update(p.done, p.total),
             cancelled=asked_to_stop,
         )
@@ -193,7 +196,9 @@ def report(result: ClipRun, folder: Path) -> None:
     """Print what a run made of a clip."""
     identities = len(result.tracks.paths.identity)
     spent = sum(result.seconds.values())
-    print(f"{Path(result.clip.path).name}: {result.clip.frame_count} frames, {identities} identities, {spent:.1f} s")
+    before = ", what was found is kept from before" if result.detect.recalled else ""
+    frames = result.clip.frame_count
+    print(f"{Path(result.clip.path).name}: {frames} frames, {identities} identities, {spent:.1f} s{before}")
     if result.recipe.count.line:
         print_count_table(result.crossings, None, result.recipe.words.many)
     counted = result.counted

@@ -17,6 +17,7 @@ from drover.core.footage.writer import KINDS
 from drover.core.footage_types import ClipInfo
 from drover.core.project.file import read_project
 from drover.core.recipe import Recipe
+from drover.core.result_store import ResultStore
 from drover.core.run import ClipRun, run_clip
 from drover.core.run_files import ready_folder, run_of_kept
 
@@ -103,7 +104,8 @@ def _listed(option: str, text: str, known: list[str]) -> list[str]:
 
 def _worked_through(info: ClipInfo, recipe: Recipe, name: str) -> ClipRun:
     with shown_progress(f"finding in {name}") as bar:
-        return run_clip(info, recipe, on_progress=lambda p: bar.update(p.done, p.total), cancelled=asked_to_stop)
+        show = lambda p: bar.update(p.done, p.total)  # noqa: E731
+        return run_clip(info, recipe, store=ResultStore(), on_progress=show, cancelled=asked_to_stop)
 
 
 def _clip_of(given: Path, recipe: Recipe | None) -> tuple[ClipInfo, KeptRun | None, tuple[Edit, ...]]:

@@ -88,6 +88,7 @@ def _result(arrays: dict[str, NDArray], facts: dict[str, Any]) -> DetectResult:
         cuts=tuple(int(cut) for cut in facts["cuts"]),
         view=SurveyView(**{name: arrays[f"view_{name}"] for name in _VIEW}) if "view_empty" in arrays else None,
         motion=_motion(arrays, facts),
+        recalled=True,
     )
 
 

@@ -77,6 +77,7 @@ def run_facts(run: ClipRun) -> dict[str, object]:
         "camera": None if run.detect.motion is None else run.detect.motion.facts,
         "followed": [thing.facts for thing in run.things],
         "frames_read": run.detect.frames_read,
+        "found_before": run.detect.recalled,
         "seconds": run.seconds,
         "notes": [*run.clip.notes, *run.notes],
     }

@@ -46,6 +46,7 @@ class DetectResult:
     cuts: tuple[int, ...] = ()
     view: SurveyView | None = None
     motion: CameraMotion | None = None
+    recalled: bool = False  # found before, and kept
 
     @property
     def noise(self) -> float | None:
