@@ -270,6 +270,23 @@ def test_a_stop_while_it_starts_is_one_line(tmp_path):
         assert program.returncode != 0
 
 
+def test_a_stop_that_falls_into_an_import_ends_the_program(tmp_path):
+    """A compiled library that is being imported makes an error of its own of an interrupt, or none."""
+    swallowed = (
+        "import signal, sys\n"
+        "class Importer:\n"
+        "    def find_spec(self, name, path=None, target=None):\n"
+        "        if name == 'numba':\n"
+        "            try: signal.raise_signal(signal.SIGINT)\n"
+        "            except BaseException: raise ImportError('failed to import') from None\n"
+        "sys.meta_path.insert(0, Importer())\n"
+        "from drover.cli.entry import main; main()"
+    )
+    call = [sys.executable, "-c", swallowed, "run", str(SHORT.clip), "--out", str(tmp_path)]
+    ended = subprocess.run(call, capture_output=True, text=True, timeout=60, check=False)
+    assert (ended.returncode, ended.stderr) == (1, "drover: stopped\n")
+
+
 def test_a_stop_that_a_library_swallowed_is_obeyed_all_the_same(tmp_path):
     """The interrupt falls into a callback whose errors are ignored: the work ends at the next picture."""
     swallowed = "import signal, weakref\nfrom drover.core.detect.detector import Detector\nstep = Detector.step\n" + (

@@ -10,12 +10,13 @@ __all__ = ["main"]
 
 def main() -> None:
     """Run the program; a stop while it still starts is one plain line like any other."""
-    from drover.cli.stopping import asked_to_stop, hear_stops
+    from drover.cli.stopping import asked_to_stop, end_at_stops, hear_stops
 
     try:
-        hear_stops()
+        end_at_stops()
         from drover.cli.main import main as run
 
+        hear_stops()
         run()
     except KeyboardInterrupt:
         os.write(2, b"drover: stopped\n")
