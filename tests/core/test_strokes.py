@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from drover.core.footage.colours import fill_planes, spread_to_four
+from drover.core.footage.colours import fill_planes
 from drover.core.strokes import draw_stroke
 
 WHOLE = np.array([0, 0, 10**6, 10**6])
@@ -53,9 +53,9 @@ def test_a_see_through_line_over_nothing_keeps_its_own_colour_premultiplied():
 
 @pytest.mark.parametrize("colour", [(0, 0, 0), (255, 255, 255), (255, 0, 0), (20, 160, 90), (13, 77, 201)])
 def test_a_colour_comes_back_from_the_planes_as_it_went_in(colour):
-    rgb = np.broadcast_to(np.array(colour, np.uint8), (6, 8, 3)).copy()
     words = np.zeros((7, 9), np.uint32)  # larger than the video by an odd edge
-    spread_to_four(rgb, words[:6, :8])
+    red, green, blue = colour
+    words[:6, :8] = 0xFF000000 | red << 16 | green << 8 | blue
     frame = av.VideoFrame(8, 6, "yuv420p")
     planes = [np.frombuffer(plane, np.uint8).reshape(plane.height, plane.line_size) for plane in frame.planes]
     fill_planes(words, 8, *planes)

@@ -6,16 +6,15 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtGui import QColor, QImage
 
-from drover.core.footage.colours import spread_to_four
-
 __all__ = ["grey_image", "mask_image", "pixels_of", "rgb_image"]
 
 
 def rgb_image(rgb: NDArray[np.uint8]) -> QImage:
     """(height, width, 3) uint8 to an image of its own memory."""
-    image = QImage(rgb.shape[1], rgb.shape[0], QImage.Format.Format_RGB32)
-    spread_to_four(np.ascontiguousarray(rgb), pixels_of(image))
-    return image
+    height, width = rgb.shape[:2]
+    held = np.ascontiguousarray(rgb)
+    image = QImage(held.data, width, height, 3 * width, QImage.Format.Format_RGB888)
+    return image.convertToFormat(QImage.Format.Format_RGB32)
 
 
 def pixels_of(image: QImage) -> NDArray[np.uint32]:

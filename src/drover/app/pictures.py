@@ -48,6 +48,7 @@ class Pictures(QObject):
         self._frame_job = LatestJob("picture", self)
         self._probe_job = LatestJob("probe", self)
         self._frame_job.done.connect(self._on_frame)
+        session.shows_pictures = True
         self._frame_job.failed.connect(session.message_raised)
         self._probe_job.done.connect(self._on_probe)
         session.clip_changed.connect(self._on_clip)
@@ -107,6 +108,7 @@ class Pictures(QObject):
     def _on_frame(self, picture: FramePicture) -> None:
         self.frame = picture
         self.frame_ready.emit()
+        self.session.picture_is_there()
 
     # --- Detect's pictures ----------------------------------------------------------------------------------
 

@@ -10,7 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
 
 from drover.app.document_store import DocumentStore
 from drover.app.engine import Engine, StageState
@@ -33,6 +33,7 @@ from drover.core.types import Crossings, Detections, Truth
 
 __all__ = ["STAGES", "Session", "StageState"]
 
+PATIENCE = 500  # ms that work waits for the first picture
 STAGES = ("footage", "detect", "track", "count", "score")
 
 
@@ -67,6 +68,11 @@ class Session(Shown):
         self.clip_missing = False
         self.recipe = Recipe()  # what is shown: the document's, or one being tried while a handle is dragged
         self.other: Held | None = None
+        self.shows_pictures = False  # somebody fetches them, and says when the first is there
+        self._first = QTimer(self)
+        self._first.setSingleShot(True)
+        self._first.setInterval(PATIENCE)
+        self._first.timeout.connect(self.engine.bring_up_to_date)
         self._open_job, self._truth_job = LatestJob("open", self), LatestJob("truth", self)
         for job, done in ((self._open_job, self._on_opened), (self._truth_job, self._on_truth)):
             job.failed.connect(self.message_raised)
@@ -138,7 +144,16 @@ class Session(Shown):
         self._show_held(None, document)
         for note in opened.notes:
             self.message_raised.emit(note)
-        self.engine.bring_up_to_date()
+        if self.shows_pictures and not opened.missing:
+            self._first.start()
+        else:
+            self.engine.bring_up_to_date()
+
+    def picture_is_there(self) -> None:
+        """The first picture is on screen: work may begin, which would have held it up."""
+        if self._first.isActive():
+            self._first.stop()
+            self.engine.bring_up_to_date()
 
     def load_truth(self, path: Path) -> None:
         """Load truth for the open clip; a crossings.csv beside it is taken as the true crossings.

@@ -6,7 +6,7 @@ import sys
 import threading
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication
 
@@ -20,6 +20,9 @@ from drover.core.kernels import warm_kernels
 __all__ = ["start"]
 
 
+LATER = 1000  # ms until what is compiled is loaded: at once it would hold up the first picture
+
+
 def start(arguments: list[str]) -> int:
     """Open the window on the demo (``--demo``), a project or a clip, or empty; returns the exit code."""
     app = QApplication(sys.argv[:1])
@@ -29,11 +32,11 @@ def start(arguments: list[str]) -> int:
     apply_theme(app)
     begin_log()
     tidy = TidyHere(app)
-    threading.Thread(target=warm_kernels, name="drover-warm", daemon=True).start()
     window = MainWindow()
     window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     remember_layout(window)
     window.show()
+    QTimer.singleShot(LATER, threading.Thread(target=warm_kernels, name="drover-warm", daemon=True).start)
     if "--demo" in arguments:
         window.open_demo()
     elif arguments:

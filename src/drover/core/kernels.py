@@ -30,7 +30,7 @@ from drover.core.features.matching import match
 from drover.core.features.scales import DETECTORS, find_points
 from drover.core.follow.follower import ThingFollower
 from drover.core.follow.thing import thing_from_picture
-from drover.core.footage.colours import fill_planes, spread_to_four
+from drover.core.footage.colours import fill_planes
 from drover.core.footage.planes import expand_luma
 from drover.core.footage_types import Frame
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outlines
@@ -85,7 +85,6 @@ def _warm_detect() -> None:
     frozen = np.frombuffer(grey.tobytes(), np.uint8).reshape(grey.shape)
     expand_luma(frozen, out, False)
     words = np.zeros((2, 2), np.uint32)
-    spread_to_four(np.zeros((2, 2, 3), np.uint8), words)
     draw_stroke(words, np.array([0, 0, 2, 2]), np.zeros((2, 2), np.float32), 1.0, np.array([255, 0, 0, 0]), (0.0, 0.0))
     fill_planes(words, 2, grey[:2].copy(), grey[:1].copy(), grey[:1].copy())
     runs = np.array([[1, 2, 5], [2, 2, 5]], np.int16)

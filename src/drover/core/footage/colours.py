@@ -6,21 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["fill_planes", "spread_to_four"]
-
-
-@njit(cache=True, nogil=True)
-def spread_to_four(rgb: NDArray[np.uint8], out: NDArray[np.uint32]) -> None:  # pragma: no cover
-    """(height, width, 3) uint8 into (height, width) uint32 of 0xFFRRGGBB, as a 32-bit picture holds them."""
-    height, width = out.shape
-    for y in range(height):
-        for x in range(width):
-            out[y, x] = (
-                np.uint32(0xFF000000)
-                | (np.uint32(rgb[y, x, 0]) << np.uint32(16))
-                | (np.uint32(rgb[y, x, 1]) << np.uint32(8))
-                | np.uint32(rgb[y, x, 2])
-            )
+__all__ = ["fill_planes"]
 
 
 @njit(cache=True, nogil=True)
