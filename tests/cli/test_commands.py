@@ -18,6 +18,7 @@ import pytest
 from PySide6.QtGui import QIcon
 
 from drover.cli import main as cli
+from drover.cli.display import window_wanted
 from drover.core.edits.edit import Edit, Place, write_edits
 from drover.core.edits.making import drop_edit
 from drover.core.examples import example
@@ -25,6 +26,19 @@ from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_tracks
 
 SHORT = example("gap-short")
+OPENS = """
+import os, sys
+from drover.cli.entry import main
+from drover.app.field.view import Field
+paint = Field.paintEvent
+def painted(self, event):
+    paint(self, event)
+    if self.pictures.frame is not None:
+        os._exit(8 if "typer" in sys.modules else 7)
+Field.paintEvent = painted
+sys.argv = ["drover", "open", sys.argv[1]]
+main()
+"""
 
 
 def drover(capsys, monkeypatch, *arguments: object) -> tuple[int, str, str]:
@@ -192,6 +206,25 @@ def test_without_a_display_the_window_says_what_else_can_be_done(run, monkeypatc
     code, _, err = run("demo")
     assert code == 1
     assert "drover demo --headless" in err
+
+
+def test_the_window_is_opened_without_what_other_commands_need(tmp_path, monkeypatch):
+    assert window_wanted(["open"]) == []
+    assert window_wanted(["open", str(SHORT.clip)]) == [str(SHORT.clip)]
+    assert window_wanted(["demo"]) == ["--demo"]
+    for other in (
+        ["open", "--help"],
+        ["open", "none.mp4"],
+        ["open", "a", "b"],
+        ["run", "a"],
+        ["demo", "--headless"],
+        [],
+    ):
+        assert window_wanted(other) is None, "the commands say what is wrong, or do it"
+    monkeypatch.setenv("QT_QPA_PLATFORM", "offscreen")
+    call = [sys.executable, "-c", OPENS, str(SHORT.clip)]
+    ended = subprocess.run(call, capture_output=True, text=True, timeout=60, check=False)
+    assert (ended.returncode, ended.stdout) == (7, "")
 
 
 def test_simulate_writes_a_scene_and_refuses_an_unknown_one(run, tmp_path, monkeypatch):

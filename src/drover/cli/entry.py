@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
 
@@ -10,12 +11,19 @@ __all__ = ["main"]
 
 def main() -> None:
     """Run the program; a stop while it still starts is one plain line like any other."""
+    from drover.cli.display import open_window, window_wanted
     from drover.cli.stopping import asked_to_stop, end_at_stops, hear_stops
 
     try:
         end_at_stops()
+        gc.disable()  # what is loaded now stays: looking through it again and again takes a tenth of the start
+        wanted = window_wanted(sys.argv[1:])
+        if wanted is not None:
+            sys.exit(open_window(wanted))
         from drover.cli.main import main as run
 
+        gc.freeze()
+        gc.enable()
         hear_stops()
         run()
     except KeyboardInterrupt:

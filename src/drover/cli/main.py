@@ -18,7 +18,8 @@ from typer.main import get_command
 
 from drover import __version__
 from drover.cli.camera_commands import CAMERA_COMMANDS
-from drover.cli.parts import corrections_of, draw_scene, headless_demo, link_boxes, report, run_one, window
+from drover.cli.display import open_window
+from drover.cli.parts import corrections_of, draw_scene, headless_demo, link_boxes, report, run_one
 from drover.cli.progress import shown_progress
 from drover.cli.result_commands import RESULT_COMMANDS
 from drover.cli.tables import print_score_table
@@ -66,7 +67,13 @@ def demo(
     if headless:
         headless_demo(out)
     else:
-        window(["--demo"])
+        _window(["--demo"])
+
+
+def _window(arguments: list[str]) -> None:
+    code = open_window(arguments)
+    if code:
+        raise typer.Exit(code)
 
 
 for _name, _command in (*CAMERA_COMMANDS.items(), *RESULT_COMMANDS.items()):
@@ -84,7 +91,7 @@ def open_(
     named = source is None or "://" in source or Path(source).exists()
     if source is not None and not named and not footage_is_there(Path(source)):
         raise DroverError(f"{source}: there is no such file; check the name")
-    window([] if source is None else [source])
+    _window([] if source is None else [source])
 
 
 @app.command()

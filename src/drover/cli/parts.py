@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
-import socket
 import sys
 from collections.abc import Callable
 from dataclasses import replace
@@ -32,7 +29,7 @@ from drover.core.run_files import write_run
 from drover.core.simulate.names import MOVING_NAMES, SCENE_NAMES, WORLD_NAMES
 from drover.core.types import Crossings, Detections, Truth
 
-__all__ = ["corrections_of", "draw_scene", "headless_demo", "link_boxes", "report", "run_one", "size_of", "window"]
+__all__ = ["corrections_of", "draw_scene", "headless_demo", "link_boxes", "report", "run_one", "size_of"]
 
 MOST_FRAMES = 2_000_000  # of boxes without footage: a day at 23 frames/s
 MOST_ALARMS = 20  # printed; the table has them all
@@ -228,41 +225,3 @@ def headless_demo(out: Path) -> None:
     )
     print(f"written to {folder}: " + ", ".join(path.name for path in files))
     print("to see it in the window, on a machine with a display: .venv/bin/drover demo")
-
-
-def window(arguments: list[str]) -> None:
-    """Open the window, where there is a display to open it on."""
-    if not has_display():
-        raise DroverError(
-            "there is no display to open a window on; run 'drover demo --headless' or 'drover run', "
-            "or set DISPLAY and try again"
-        )
-    from drover.app.start import start
-
-    code = start(arguments)
-    if code:
-        raise typer.Exit(code)
-
-
-def has_display() -> bool:
-    """Whether a window can be opened: a display that is named but not there would end the program without a word."""
-    if os.environ.get("QT_QPA_PLATFORM"):
-        return True
-    named = os.environ.get("WAYLAND_DISPLAY")
-    if named and (Path(os.environ.get("XDG_RUNTIME_DIR", "/")) / named).exists():
-        return True
-    display = os.environ.get("DISPLAY", "")
-    host, _, number = display.partition(":")
-    if host and host != "unix":
-        return True  # another machine's: only trying tells
-    number = number.split(".")[0]
-    return number.isdigit() and answers(f"/tmp/.X11-unix/X{number}")
-
-
-def answers(place: str) -> bool:
-    """Whether somebody listens at a socket, by its path or by the same name in the abstract space."""
-    for address in (place, "\0" + place):
-        with socket.socket(socket.AF_UNIX) as line, contextlib.suppress(OSError):
-            line.connect(address)
-            return True
-    return False
