@@ -14,6 +14,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.both_cores import at_once
+from drover.core.doubt.beside import find_beside, in_order_across
 from drover.core.doubt.kinds import usual_sizes
 from drover.core.types import Tracks, TrackState
 
@@ -29,7 +30,6 @@ AROUND = 0.5  # s before and after from which place, speed and look are taken
 MOST_ROWS = 16
 WITHIN = 4.0  # s in which a beginning may follow an end
 FITS = 0.25  # of how well an end and a beginning go together, from which they are one event
-NEARBY = 1.5  # sizes in which another is a rival
 LOOKS = 32
 WORST = 4.0  # of any cost
 
@@ -99,6 +99,7 @@ def find_rivals(
     out = np.empty(frames.shape[0], np.int64)
     before, after = np.zeros(7 + LOOKS), np.zeros(7 + LOOKS)
     by_end, by_begin = ends_in_order(start, row, frame_of)
+    order, middle, widest = in_order_across(frame_start, box.shape[0])
     for k in range(frames.shape[0]):
         fit, other = 0.0, -1
         if known[k]:
@@ -110,7 +111,9 @@ def find_rivals(
                 box, detection, usual, times, look, before, after,
             )  # fmt: skip
         if fit <= FITS:
-            other = _nearest(frames[k], place[k], frame_start, start, row, frame_of, box, usual, path_of_row)
+            other = find_beside(
+                frames[k], place[k], frame_start, start, row, frame_of, box, usual, path_of_row, order, middle, widest
+            )
         out[k] = other
     return out
 
@@ -126,12 +129,15 @@ def weigh_futures(
     out = np.zeros((n, 15))
     before, after = np.zeros((2, 7 + LOOKS)), np.zeros((2, 7 + LOOKS))
     by_end, by_begin = ends_in_order(start, row, frame_of)
+    order, middle, widest = in_order_across(frame_start, box.shape[0])
     facts = path_facts(start, row, frame_of, seen, box, confidence, usual, times)
     for m in range(n):
         at, first, last = frames[m, 0], frames[m, 1], frames[m, 2]
         one, other = place[m, 0], place[m, 1]
         if other < 0:
-            other = _nearest(at, one, frame_start, start, row, frame_of, box, usual, path_of_row)
+            other = find_beside(
+                at, one, frame_start, start, row, frame_of, box, usual, path_of_row, order, middle, widest
+            )
             out[m, 4] = 1.0 if other >= 0 else 0.0
         has = np.zeros((2, 2), np.bool_)
         for k in range(2):
@@ -196,41 +202,6 @@ def path_facts(
         out[p, 1] = max(-np.log(max(way, 0.05)), 0.0)
         out[p, 2] = max(1.0 - sure / max(count, 1), 0.0)
     return out
-
-
-@njit(cache=True, nogil=True)
-def _nearest(
-    frame: int, one: int, frame_start: Int, start: Int, row: Int, frame_of: Int, box: NDArray[np.float32], usual: Float,
-    path_of_row: Int,
-) -> int:  # pragma: no cover  # fmt: skip
-    """The path nearest to another in a frame, within reach; -1 for none."""
-    low, high = start[one], start[one + 1]
-    while low < high:
-        middle = (low + high) // 2
-        if frame_of[row[middle]] < frame:
-            low = middle + 1
-        else:
-            high = middle
-    if low == start[one + 1] or frame_of[row[low]] != frame:
-        return -1
-    mine = row[low]
-    x = 0.5 * (np.float64(box[mine, 0]) + np.float64(box[mine, 2]))
-    y = 0.5 * (np.float64(box[mine, 1]) + np.float64(box[mine, 3]))
-    best, least = -1, NEARBY
-    for r in range(frame_start[frame], frame_start[frame + 1]):
-        if r == mine:
-            continue
-        other = path_of_row[r]
-        across = abs(0.5 * (np.float64(box[r, 0]) + np.float64(box[r, 2])) - x)
-        wide = 0.5 * (usual[one, 0] + usual[other, 0])
-        if across >= least * wide:
-            continue
-        down = abs(0.5 * (np.float64(box[r, 1]) + np.float64(box[r, 3])) - y)
-        high_ = 0.5 * (usual[one, 1] + usual[other, 1])
-        away = max(across / wide, down / high_)
-        if away < least:
-            best, least = other, away
-    return best
 
 
 @njit(cache=True, nogil=True)
