@@ -88,4 +88,4 @@ def find_beside(
             away = max(across / wide, down / tall)
             if away < least or (away == least and best >= 0 and r < least_row):
                 best, least, least_row = other, away, r
-    return best
+    return int(best)
