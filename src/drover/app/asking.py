@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from drover.app.box_import_dialog import BoxImportDialog
 from drover.app.file_kinds import VIDEO_FILTER
 from drover.app.jobs import LatestJob
 from drover.core.errors import DroverError
@@ -130,6 +129,8 @@ class Asking(QObject):
         clip = self.session.clip
         if clip is None:
             return
+        from drover.app.box_import_dialog import BoxImportDialog  # with tables, which a start does not need
+
         self.box_dialog = BoxImportDialog(path, found, self.session.recipe, clip.frame_count, self.window)
         self.box_dialog.accepted.connect(lambda: self._take_boxes(found))
         self.box_dialog.open()

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QMenu
 
 from drover.app.help.pages import AboutBox, KeysPage, LogPage
 from drover.app.preferences import preferences
-from drover.app.preferences_dialog import PreferencesDialog
 from drover.app.review.answers import ANSWERS
 from drover.app.session import STAGES
 from drover.app.strip import TITLES
@@ -105,7 +104,7 @@ def _edit_menu(window: MainWindow) -> None:
     _action(window, edit, "New &zone", window.new_zone, "Z")
     _action(window, edit, "&Follow a thing", window.things.draw, "B")
     edit.addSeparator()
-    _action(window, edit, "&Preferences…", lambda: PreferencesDialog(window.session.store, window).show())
+    _action(window, edit, "&Preferences…", lambda: _preferences(window))
 
 
 def _view_menu(window: MainWindow) -> None:
@@ -152,3 +151,9 @@ def _play_menu(window: MainWindow) -> None:
         ("Last frame", lambda: playback.go(10**9), "End"),
     ):  # fmt: skip
         _action(window, play, text, slot, keys)
+
+
+def _preferences(window: MainWindow) -> None:
+    from drover.app.preferences_dialog import PreferencesDialog  # which a start does not need
+
+    PreferencesDialog(window.session.store, window).show()

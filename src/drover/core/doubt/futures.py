@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from drover.core.both_cores import at_once
 from drover.core.doubt.beside import find_beside, in_order_across
 from drover.core.doubt.kinds import usual_sizes
+from drover.core.doubt.sides import LOOKS, WORST, cost_of, side_of
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["FUTURES", "futures", "partner_of", "rivals"]
@@ -26,38 +27,55 @@ FUTURES = (
     "leap", "turn", "other look", "other size", "rival", "leap gain", "turn gain", "look gain", "size gain",
     "break fits", "covered", "short life", "little way", "faint", "long",
 )  # fmt: skip
-AROUND = 0.5  # s before and after from which place, speed and look are taken
-MOST_ROWS = 16
 WITHIN = 4.0  # s in which a beginning may follow an end
 FITS = 0.25  # of how well an end and a beginning go together, from which they are one event
-LOOKS = 32
-WORST = 4.0  # of any cost
 
 
-def futures(tracks: Tracks, times: Float, look: NDArray[np.uint8], frames: Int, who: Int, kind: NDArray) -> Float:
+def futures(
+    tracks: Tracks,
+    times: Float,
+    look: NDArray[np.uint8],
+    frames: Int,
+    who: Int,
+    kind: NDArray,
+    usual: Float | None = None,
+) -> Float:
     """Evidence of each moment, (moments, len(FUTURES)).
 
     ``frames`` (n, 3) where to look, first and last; ``who`` (n, 2) identities, 0 for none; ``kind`` (n,) int64, 1 for a
-    beginning, 2 for an end, else 0; ``look`` (detections, 32) or without rows.
+    beginning, 2 for an end, else 0; ``look`` (detections, 32) or without rows; ``usual`` sizes where they are known.
     """
     paths = tracks.paths
     place = np.searchsorted(paths.identity, who)
     place = np.where(who > 0, place, -1).astype(np.int64)
-    seen = tracks.state != TrackState.COASTING
-    usual = usual_sizes(tracks)
-    return weigh_futures(
-        paths.start, paths.row, tracks.frame, tracks.frame_start, seen, tracks.box, tracks.detection,
-        tracks.confidence, usual, times, look, _paths_of_rows(tracks), frames, place, kind.astype(np.int64),
-    )  # fmt: skip
+    seen, whose = tracks.state != TrackState.COASTING, _paths_of_rows(tracks)
+    usual = usual_sizes(tracks) if usual is None else usual
+
+    def weigh(part: slice) -> Float:
+        return weigh_futures(
+            paths.start, paths.row, tracks.frame, tracks.frame_start, seen, tracks.box, tracks.detection,
+            tracks.confidence, usual, times, look, whose, frames[part], place[part], kind[part].astype(np.int64),
+        )  # fmt: skip
+
+    half = len(frames) // 2
+    return np.concatenate(at_once(lambda: weigh(slice(0, half)), lambda: weigh(slice(half, None))))
 
 
-def rivals(tracks: Tracks, times: Float, look: NDArray[np.uint8], frames: Int, who: Int, kind: NDArray) -> Int:
+def rivals(
+    tracks: Tracks,
+    times: Float,
+    look: NDArray[np.uint8],
+    frames: Int,
+    who: Int,
+    kind: NDArray,
+    usual: Float | None = None,
+) -> Int:
     """``who`` (n, 2) with the other one concerned in place of each second one that is not there.
 
     Of a beginning (``kind`` 1) that is whose end goes best with it, of an end (2) whose beginning; of all else, and
     where there is none, who is nearest in ``frames`` (n,).
     """
-    paths, usual = tracks.paths, usual_sizes(tracks)
+    paths, usual = tracks.paths, usual_sizes(tracks) if usual is None else usual
     place = np.searchsorted(paths.identity, who[:, 0]).astype(np.int64)
     whose, seen = _paths_of_rows(tracks), tracks.state != TrackState.COASTING
 
@@ -144,16 +162,16 @@ def weigh_futures(
             p = one if k == 0 else other
             if p < 0:
                 continue
-            has[k, 0] = _side(before[k], p, first, -1, start, row, frame_of, seen, box, detection, usual, times, look)
-            has[k, 1] = _side(after[k], p, last, 1, start, row, frame_of, seen, box, detection, usual, times, look)
+            has[k, 0] = side_of(before[k], p, first, -1, start, row, frame_of, seen, box, detection, usual, times, look)
+            has[k, 1] = side_of(after[k], p, last, 1, start, row, frame_of, seen, box, detection, usual, times, look)
         for k in range(2):
             if (k == 0 or place[m, 1] >= 0) and has[k, 0] and has[k, 1]:
                 for c in range(4):
-                    out[m, c] = max(out[m, c], _cost(c, before[k], after[k]))
+                    out[m, c] = max(out[m, c], cost_of(c, before[k], after[k]))
         if has.all():
             for c in range(4):
-                keep = _cost(c, before[0], after[0]) + _cost(c, before[1], after[1])
-                swap = _cost(c, before[0], after[1]) + _cost(c, before[1], after[0])
+                keep = cost_of(c, before[0], after[0]) + cost_of(c, before[1], after[1])
+                swap = cost_of(c, before[0], after[1]) + cost_of(c, before[1], after[0])
                 out[m, 5 + c] = keep - swap
         if kind[m] > 0:
             out[m, 9], _ = _break(
@@ -205,96 +223,6 @@ def path_facts(
 
 
 @njit(cache=True, nogil=True)
-def _side(
-    out: Float, p: int, frame: int, way: int, start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_],
-    box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float, look: NDArray[np.uint8],
-) -> bool:  # pragma: no cover  # fmt: skip
-    """Time, place, speed (least squares), size and look of a path on one side of a frame; whether there is one."""
-    out[:] = 0.0
-    rows = np.empty(MOST_ROWS, np.int64)
-    n = 0
-    low, high = start[p], start[p + 1]
-    while low < high:  # the first place at or after the frame
-        middle = (low + high) // 2
-        if frame_of[row[middle]] < frame:
-            low = middle + 1
-        else:
-            high = middle
-    k = low if way > 0 else low - 1
-    if way < 0 and low < start[p + 1] and frame_of[row[low]] == frame:
-        k = low
-    nearest = -1.0
-    while start[p] <= k < start[p + 1] and n < MOST_ROWS:
-        r = row[k]
-        k += way
-        if not seen[r]:
-            continue
-        if nearest < 0:
-            nearest = times[frame_of[r]]
-        if abs(times[frame_of[r]] - nearest) > AROUND:
-            break
-        rows[n] = r
-        n += 1
-    if n == 0:
-        return False
-    t0 = 0.0
-    for k in range(n):
-        t0 += times[frame_of[rows[k]]] / n
-    under = 0.0
-    for k in range(n):
-        under += (times[frame_of[rows[k]]] - t0) ** 2
-    for axis in range(2):
-        mean, over = 0.0, 0.0
-        for k in range(n):
-            mean += 0.5 * (np.float64(box[rows[k], axis]) + np.float64(box[rows[k], axis + 2])) / n
-        for k in range(n):
-            middle = 0.5 * (np.float64(box[rows[k], axis]) + np.float64(box[rows[k], axis + 2]))
-            over += (times[frame_of[rows[k]]] - t0) * (middle - mean)
-        speed = over / under if under > 0 and n > 2 else 0.0
-        out[1 + axis] = mean + speed * (nearest - t0)
-        out[3 + axis] = speed
-        sides = np.empty(n)
-        for k in range(n):
-            sides[k] = np.float64(box[rows[k], axis + 2]) - np.float64(box[rows[k], axis])
-        out[5 + axis] = max(np.median(sides), 1.0)
-    out[0] = nearest
-    for k in range(n):
-        d = detection[rows[k]]
-        if 0 <= d < look.shape[0]:
-            for c in range(LOOKS):
-                out[7 + c] += look[d, c]
-    return True
-
-
-@njit(cache=True, nogil=True)
-def _cost(what: int, before: Float, after: Float) -> float:  # pragma: no cover
-    """How badly two sides go together: place (0), speed (1), look (2), size (3)."""
-    gap = max(after[0] - before[0], 0.0)
-    if what == 0:
-        away = 0.0
-        for axis in range(2):
-            size = 0.5 * (before[5 + axis] + after[5 + axis])
-            forecast = before[1 + axis] + 0.5 * (before[3 + axis] + after[3 + axis]) * gap
-            away += ((after[1 + axis] - forecast) / (size * (0.3 + 0.7 * gap))) ** 2
-        return min(np.log1p(np.sqrt(away)), WORST)
-    if what == 1:
-        change = 0.0
-        for axis in range(2):
-            size = 0.5 * (before[5 + axis] + after[5 + axis])
-            change += ((after[3 + axis] - before[3 + axis]) / (size * (1.0 + gap))) ** 2
-        return min(np.log1p(np.sqrt(change)), WORST)
-    if what == 2:
-        ab = aa = bb = 0.0
-        for c in range(7, 7 + LOOKS):
-            ab, aa, bb = ab + before[c] * after[c], aa + before[c] * before[c], bb + after[c] * after[c]
-        return 0.0 if aa == 0 or bb == 0 else min(4.0 * (1.0 - ab / np.sqrt(aa * bb)), WORST)
-    ratio = 0.0
-    for axis in range(2):
-        ratio += abs(np.log(after[5 + axis] / before[5 + axis]))
-    return min(ratio, WORST)
-
-
-@njit(cache=True, nogil=True)
 def _break(
     by_end: Int, by_begin: Int, kind: int, one: int, start: Int, row: Int, frame_of: Int, seen: NDArray[np.bool_],
     box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float, look: NDArray[np.uint8],
@@ -305,7 +233,7 @@ def _break(
     here = times[frame_of[begin if kind == 1 else end]]
     own, theirs = (after, before) if kind == 1 else (before, after)
     at, on = (int(frame_of[begin]), 1) if kind == 1 else (int(frame_of[end]), -1)
-    if not _side(own, one, at, on, start, row, frame_of, seen, box, detection, usual, times, look):
+    if not side_of(own, one, at, on, start, row, frame_of, seen, box, detection, usual, times, look):
         return 0.0, -1
     least, which = 2.0 * WORST, -1
     order = by_end if kind == 1 else by_begin
@@ -336,11 +264,13 @@ def _break(
         ):
             continue
         way = -1 if kind == 1 else 1
-        if not _side(theirs, p, int(frame_of[r]), way, start, row, frame_of, seen, box, detection, usual, times, look):
+        if not side_of(
+            theirs, p, int(frame_of[r]), way, start, row, frame_of, seen, box, detection, usual, times, look
+        ):
             continue
         cost = 0.0
         for c in range(4):
-            cost += _cost(c, before, after)
+            cost += cost_of(c, before, after)
         if cost < least:
             least, which = cost, p
     return np.exp(-0.5 * least), which

@@ -156,8 +156,8 @@ def evidence_of(
     if look is not None and len(look):
         parts.append(changed_looks(tracks, look))
     looks = np.zeros((0, LOOK), np.uint8) if look is None else look
-    moments, strengths = _as_moments(parts, times, lambda *of: rivals(tracks, times, looks, *of))
-    future = futures(tracks, times, looks, moments.frames, moments.identities, _ENDS[moments.kind])
+    moments, strengths = _as_moments(parts, times, lambda f, w, k: rivals(tracks, times, looks, f, w, k, usual))
+    future = futures(tracks, times, looks, moments.frames, moments.identities, _ENDS[moments.kind], usual)
     counted = _counted(moments, crossings, times)
     made = Moments(moments.frames, moments.kind, moments.doubt, moments.identities, counted)
     return made, np.concatenate([strengths, future], axis=1)
