@@ -8,13 +8,14 @@ from importlib import resources
 
 import numpy as np
 import pytest
-from builders import crossings_of
+from builders import crossings_of, tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
 
 from drover.core.count.audit import Audit, Missed, with_added, with_verdict
 from drover.core.doubt.bounds import all_bounds, crossing_doubts, total_distribution
 from drover.core.doubt.chance import chance_of
+from drover.core.doubt.futures import partner_of
 from drover.core.doubt.moments import EVIDENCE, KINDS, Moments
 from drover.core.doubt.review import Worked, errors_left, worked_off
 from drover.core.edits.apply import EditNote
@@ -117,3 +118,22 @@ def test_the_fit_knows_every_kind_of_evidence_in_its_order() -> None:
     none, swapped = chance_of(plain).tolist()
     assert 0.0 < none < swapped < 1.0
     assert set(KINDS) < set(EVIDENCE)
+
+
+BODIES = st.lists(
+    st.tuples(st.integers(0, 200), st.integers(0, 100), st.integers(2, 60), st.integers(2, 40)), min_size=2, max_size=25
+)
+
+
+@given(BODIES)
+def test_who_is_nearest_is_who_is_nearest_among_all(bodies: list[tuple[int, int, int, int]]) -> None:
+    """In their mean sizes, within one and a half; of those as near the first: looked for among everybody."""
+    box = np.array([(x, y, x + w, y + h) for x, y, w, h in bodies], np.float64)
+    tracks = tracks_of([(frame, k + 1, tuple(box[k])) for frame in range(3) for k in range(len(box))], 3)
+    middle, size = (box[:, :2] + box[:, 2:]) / 2, box[:, 2:] - box[:, :2]
+    for one in range(len(box)):
+        away = (np.abs(middle - middle[one]) / ((size + size[one]) / 2)).max(axis=1)
+        away[one] = np.inf
+        nearest = int(np.argmin(away)) + 1 if away.min() < 1.5 else 0
+        found = partner_of(tracks, TIMES[:3], np.zeros((0, 32), np.uint8), "meet", 1, (one + 1,))
+        assert found == nearest
