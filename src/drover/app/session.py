@@ -339,6 +339,7 @@ class Session(Shown):
 
     def close(self) -> None:
         """End all threads."""
+        self._first.stop()
         self._open_job.close()
         self._truth_job.close()
         self.engine.close()

@@ -104,8 +104,13 @@ def _listed(option: str, text: str, known: list[str]) -> list[str]:
 
 def _worked_through(info: ClipInfo, recipe: Recipe, name: str) -> ClipRun:
     with shown_progress(f"finding in {name}") as bar:
-        show = lambda p: bar.update(p.done, p.total)  # noqa: E731
-        return run_clip(info, recipe, store=ResultStore(), on_progress=show, cancelled=asked_to_stop)
+        return run_clip(
+            info,
+            recipe,
+            store=ResultStore(),
+            on_progress=lambda p: bar.update(p.done, p.total),
+            cancelled=asked_to_stop,
+        )
 
 
 def _clip_of(given: Path, recipe: Recipe | None) -> tuple[ClipInfo, KeptRun | None, tuple[Edit, ...]]:

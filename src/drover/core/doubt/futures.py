@@ -7,7 +7,8 @@ held against the ends before it, an end against the beginnings after it.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -19,7 +20,7 @@ from drover.core.doubt.kinds import usual_sizes
 from drover.core.doubt.sides import LOOKS, WORST, cost_of, side_of
 from drover.core.types import Tracks, TrackState
 
-__all__ = ["FUTURES", "futures", "partner_of", "rivals"]
+__all__ = ["FUTURES", "Futures", "partner_of"]
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
@@ -31,80 +32,64 @@ WITHIN = 4.0  # s in which a beginning may follow an end
 FITS = 0.25  # of how well an end and a beginning go together, from which they are one event
 
 
-def futures(
-    tracks: Tracks,
-    times: Float,
-    look: NDArray[np.uint8],
-    frames: Int,
-    who: Int,
-    kind: NDArray,
-    usual: Float | None = None,
-) -> Float:
-    """Evidence of each moment, (moments, len(FUTURES)).
+class Futures:
+    """What the tracks of a result say of its moments; what all moments need is worked out once.
 
-    ``frames`` (n, 3) where to look, first and last; ``who`` (n, 2) identities, 0 for none; ``kind`` (n,) int64, 1 for a
-    beginning, 2 for an end, else 0; ``look`` (detections, 32) or without rows; ``usual`` sizes where they are known.
+    ``look`` (detections, 32) or without rows; ``usual`` are the sizes of the paths, where they are known.
     """
-    paths = tracks.paths
-    place = np.searchsorted(paths.identity, who)
-    place = np.where(who > 0, place, -1).astype(np.int64)
-    seen, whose = tracks.state != TrackState.COASTING, _paths_of_rows(tracks)
-    usual = usual_sizes(tracks) if usual is None else usual
 
-    def weigh(part: slice) -> Float:
-        return weigh_futures(
-            paths.start, paths.row, tracks.frame, tracks.frame_start, seen, tracks.box, tracks.detection,
-            tracks.confidence, usual, times, look, whose, frames[part], place[part], kind[part].astype(np.int64),
-        )  # fmt: skip
+    def __init__(self, tracks: Tracks, times: Float, look: NDArray[np.uint8], usual: Float | None = None) -> None:
+        self.tracks, self.times, self.look = tracks, times, look
+        self.usual = usual_sizes(tracks) if usual is None else usual
+        self.seen = tracks.state != TrackState.COASTING
+        paths = tracks.paths
+        self.path_of_row = np.empty(len(tracks), np.int64)
+        self.path_of_row[paths.row] = np.repeat(np.arange(len(paths.identity)), np.diff(paths.start))
 
-    half = len(frames) // 2
-    return np.concatenate(at_once(lambda: weigh(slice(0, half)), lambda: weigh(slice(half, None))))
+    def evidence(self, frames: Int, who: Int, kind: NDArray) -> Float:
+        """Evidence of each moment, (moments, len(FUTURES)).
 
+        ``frames`` (n, 3) where to look, first and last; ``who`` (n, 2) identities, 0 for none; ``kind`` (n,) int64, 1
+        for a beginning, 2 for an end, else 0.
+        """
+        tracks, paths = self.tracks, self.tracks.paths
+        place = np.where(who > 0, np.searchsorted(paths.identity, who), -1).astype(np.int64)
+        return _in_halves(len(frames), lambda part: weigh_futures(
+            paths.start, paths.row, tracks.frame, tracks.frame_start, self.seen, tracks.box, tracks.detection,
+            tracks.confidence, self.usual, self.times, self.look, self.path_of_row, frames[part], place[part],
+            kind[part].astype(np.int64),
+        ))  # fmt: skip
 
-def rivals(
-    tracks: Tracks,
-    times: Float,
-    look: NDArray[np.uint8],
-    frames: Int,
-    who: Int,
-    kind: NDArray,
-    usual: Float | None = None,
-) -> Int:
-    """``who`` (n, 2) with the other one concerned in place of each second one that is not there.
+    def rivals(self, frames: Int, who: Int, kind: NDArray) -> Int:
+        """``who`` (n, 2) with the other one concerned in place of each second one that is not there.
 
-    Of a beginning (``kind`` 1) that is whose end goes best with it, of an end (2) whose beginning; of all else, and
-    where there is none, who is nearest in ``frames`` (n,).
-    """
-    paths, usual = tracks.paths, usual_sizes(tracks) if usual is None else usual
-    place = np.searchsorted(paths.identity, who[:, 0]).astype(np.int64)
-    whose, seen = _paths_of_rows(tracks), tracks.state != TrackState.COASTING
-
-    def find(part: slice) -> Int:
-        return find_rivals(
+        Of a beginning (``kind`` 1) that is whose end goes best with it, of an end (2) whose beginning; of all else, and
+        where there is none, who is nearest in ``frames`` (n,).
+        """
+        tracks, paths = self.tracks, self.tracks.paths
+        place = np.searchsorted(paths.identity, who[:, 0]).astype(np.int64)
+        near = _in_halves(len(frames), lambda part: find_rivals(
             frames[part], place[part], kind[part].astype(np.int64), who[part, 1] > 0, tracks.frame_start, paths.start,
-            paths.row, tracks.frame, seen, tracks.box, tracks.detection, usual, times, look, whose,
-        )  # fmt: skip
+            paths.row, tracks.frame, self.seen, tracks.box, tracks.detection, self.usual, self.times, self.look,
+            self.path_of_row,
+        ))  # fmt: skip
+        out = who.copy()
+        other = np.where(near >= 0, paths.identity[near], 0)
+        out[:, 1] = np.where(out[:, 1] > 0, out[:, 1], other)
+        return out
 
-    half = len(frames) // 2
-    near = np.concatenate(at_once(lambda: find(slice(0, half)), lambda: find(slice(half, None))))
-    out = who.copy()
-    other = np.where(near >= 0, paths.identity[near], 0)
-    out[:, 1] = np.where(out[:, 1] > 0, out[:, 1], other)
-    return out
+
+def _in_halves(count: int, work: Callable[[slice], NDArray[Any]]) -> NDArray[Any]:
+    """Work on both halves of so many rows at once."""
+    half = count // 2
+    return np.concatenate(at_once(lambda: work(slice(0, half)), lambda: work(slice(half, None))))
 
 
 def partner_of(tracks: Tracks, times: Float, look: NDArray[np.uint8], kind: str, frame: int, who: Sequence[int]) -> int:
     """The identity that one may have been taken for at a moment, 0 for none."""
     pair = np.array([[*who, 0][:2]], np.int64)
     number = np.array([{"begin": 1, "end": 2}.get(kind, 0)])
-    return int(rivals(tracks, times, look, np.array([frame]), pair, number)[0, 1])
-
-
-def _paths_of_rows(tracks: Tracks) -> Int:
-    paths = tracks.paths
-    out = np.empty(len(tracks), np.int64)
-    out[paths.row] = np.repeat(np.arange(len(paths.identity)), np.diff(paths.start))
-    return out
+    return int(Futures(tracks, times, look).rivals(np.array([frame]), pair, number)[0, 1])
 
 
 @njit(cache=True, nogil=True)
@@ -142,7 +127,7 @@ def weigh_futures(
     detection: NDArray[np.int32], confidence: NDArray[np.float32], usual: Float, times: Float, look: NDArray[np.uint8],
     path_of_row: Int, frames: Int, place: Int, kind: Int,
 ) -> Float:  # pragma: no cover  # fmt: skip
-    """The table of :func:`futures`."""
+    """The table of :meth:`Futures.evidence`."""
     n = frames.shape[0]
     out = np.zeros((n, 15))
     before, after = np.zeros((2, 7 + LOOKS)), np.zeros((2, 7 + LOOKS))

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from drover.core.both_cores import at_once
 from drover.core.doubt.chance import chance_of
-from drover.core.doubt.futures import FUTURES, futures, rivals
+from drover.core.doubt.futures import FUTURES, Futures
 from drover.core.doubt.kinds import (
     Found,
     changed_looks,
@@ -156,8 +156,9 @@ def evidence_of(
     if look is not None and len(look):
         parts.append(changed_looks(tracks, look))
     looks = np.zeros((0, LOOK), np.uint8) if look is None else look
-    moments, strengths = _as_moments(parts, times, lambda f, w, k: rivals(tracks, times, looks, f, w, k, usual))
-    future = futures(tracks, times, looks, moments.frames, moments.identities, _ENDS[moments.kind], usual)
+    futures = Futures(tracks, times, looks, usual)
+    moments, strengths = _as_moments(parts, times, futures.rivals)
+    future = futures.evidence(moments.frames, moments.identities, _ENDS[moments.kind])
     counted = _counted(moments, crossings, times)
     made = Moments(moments.frames, moments.kind, moments.doubt, moments.identities, counted)
     return made, np.concatenate([strengths, future], axis=1)
