@@ -133,7 +133,9 @@ def test_a_held_result_stays_beside_the_one_being_changed(opened, qtbot):
     fresh(opened, qtbot)
     assert page.other_cells["d_recall"].text() == before
     assert page.cells["d_recall"].text() != before
-    assert opened.pair.right.results.recipe.detect.background.noise_threshold != 25.0
+    right, clip = opened.pair.right, opened.session.clip
+    assert right.results.recipe.detect.background.noise_threshold != 25.0
+    assert right.scene(clip).names is right.scene(clip).names  # or nothing that was drawn there is known again
     qtbot.mouseClick(page.swap_button, LEFT)
     fresh(opened, qtbot)
     assert page.cells["d_recall"].text() == before

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from drover.app.filter_bench.plots import thinned
 from drover.app.lanes.axis import TimeAxis
+from drover.app.view_state import MOST_TEXT, numbers_of, numbers_text
 
 STEPS = st.lists(st.tuples(st.sampled_from(["zoom", "move", "show"]), st.floats(0.1, 8.0), st.floats(0, 1)), max_size=8)
 
@@ -45,3 +46,12 @@ def test_a_thinned_curve_keeps_its_peaks_and_its_gaps() -> None:
     inside = (at > time[10_100]) & (at < time[11_900])
     assert inside.any() and np.isnan(shown[inside]).all()
     assert len(thinned(time[:100], values[:100])[0]) == 100
+
+
+@given(st.sets(st.integers(1, 3000), max_size=900))
+def test_who_is_hidden_comes_back_from_its_text_as_far_as_there_is_room(numbers: set[int]) -> None:
+    text = numbers_text(numbers)
+    back = numbers_of(text)
+    assert len(text) <= MOST_TEXT
+    assert back == numbers if len(text) < MOST_TEXT - 10 else back <= numbers
+    assert numbers_of("3-5 x 7 9- -2 1-2-3 99999999999") == {3, 4, 5, 7}

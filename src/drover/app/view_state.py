@@ -21,9 +21,8 @@ def numbers_text(numbers: Iterable[int]) -> str:
         else:
             parts.append([number, number])
     words = [str(first) if first == last else f"{first}-{last}" for first, last in parts]
-    while len(" ".join(words)) > MOST_TEXT:
-        words.pop()
-    return " ".join(words)
+    text = " ".join(words)
+    return text if len(text) <= MOST_TEXT else text[:MOST_TEXT].rpartition(" ")[0]
 
 
 def numbers_of(text: str) -> frozenset[int]:

@@ -17,9 +17,9 @@ from drover.core.footage_types import ClipInfo
 from drover.core.track.explain import LinkNote
 from drover.core.types import Detections, Tracks
 
-__all__ = ["TracksLayer"]
+__all__ = ["NOBODY", "TracksLayer"]
 
-NOBODY: dict[int, str] = {}  # has a name
+NOBODY: dict[int, str] = {}  # has a name; always the same, so that what was drawn is known again
 
 
 class TracksLayer:

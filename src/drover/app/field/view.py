@@ -20,7 +20,7 @@ from drover.app.field.futures_layer import draw_ahead, draw_futures
 from drover.app.field.line_editor import LineEditor
 from drover.app.field.scene import HINTS, Scene, draw_results
 from drover.app.field.shown_tracks import ShownTracks, identities_at
-from drover.app.field.tracks_layer import TracksLayer
+from drover.app.field.tracks_layer import NOBODY, TracksLayer
 from drover.app.field.view_transform import ViewTransform
 from drover.app.field.zone_editor import ZoneEditor
 from drover.app.held import Held
@@ -205,7 +205,7 @@ class Field(DropTarget):
             clip, self.session.recipe.count, found, self._only_shown(), shown.crossings, self.session.counted,
             self.session.truth, shown.detection_score, None if shown.detect is None else shown.detect.motion,
             self.session.engine.following.things if shown is self.session else (),
-            self.session.names if shown is self.session else {},
+            self.session.names if shown is self.session else NOBODY,
         )  # fmt: skip
 
     def _only_shown(self) -> Tracks | None:
