@@ -50,7 +50,8 @@ class ClipInfo:
 class Frame:
     """One decoded picture.
 
-    Each plane is made when somebody asks: most stages never look at all of them.
+    Each plane is made when somebody asks: most stages never look at all of them. ``own_size`` (width, height) px is
+    what it came in, before it was brought to the size of its footage and turned; None where nobody knows.
     """
 
     index: int
@@ -58,6 +59,7 @@ class Frame:
     make_grey: Callable[[], NDArray[np.uint8]] = field(repr=False)
     make_rgb: Callable[[], NDArray[np.uint8]] = field(repr=False)
     make_chroma: Callable[[], NDArray[np.uint8] | None] = field(repr=False, default=lambda: None)
+    own_size: tuple[int, int] | None = None
 
     @cached_property
     def grey(self) -> NDArray[np.uint8]:

@@ -17,6 +17,7 @@ from drover.core.camera.motion import CameraMotion, FrameState
 from drover.core.camera.stations import Station
 from drover.core.detect.blobs import Blobs
 from drover.core.detect.detector import DetectedFrame, Detector, DetectorState, ShadowFacts, nothing_found
+from drover.core.detect.other_size import runs_where
 from drover.core.detect.where import Region
 from drover.core.features.models import inverse
 from drover.core.footage_types import Frame
@@ -76,10 +77,7 @@ class CanvasDetector:
         """Take what a frame shows at some px of the canvas (height, width) for the ground there, as it looks now."""
         self._back = back
         laid = self._laid(frame)
-        edges = np.diff(np.pad(where, ((0, 0), (1, 1))).astype(np.int8), axis=1)
-        row, begin = np.nonzero(edges == 1)
-        _, end = np.nonzero(edges == -1)
-        self._detector.take_ground(np.column_stack([row, begin, end]).astype(np.int16), laid.grey, laid.chroma)
+        self._detector.take_ground(runs_where(where), laid.grey, laid.chroma)
 
     def _laid(self, frame: Frame) -> Frame:
         """The frame on its canvas."""
@@ -91,7 +89,7 @@ class CanvasDetector:
         chroma = frame.chroma if self.wants_colour else None
         if chroma is not None:
             chroma = self._laid_colour(chroma)
-        return Frame(frame.index, frame.time, lambda: grey, frame.make_rgb, lambda: chroma)
+        return Frame(frame.index, frame.time, lambda: grey, frame.make_rgb, lambda: chroma, frame.own_size)
 
     def _laid_colour(self, chroma: Grey) -> Grey:
         ground = self._detector.ground_colour()

@@ -18,6 +18,7 @@ from drover.core.detect.growing import GrowingColumn
 from drover.core.detect.known_scene import step_known
 from drover.core.detect.light import LightFollower
 from drover.core.detect.look import describe_blobs, no_looks
+from drover.core.detect.other_size import SizeWatch
 from drover.core.detect.shadows import ShadowFinder
 from drover.core.detect.size_rules import size_fits
 from drover.core.detect.still import StillWatch
@@ -30,7 +31,7 @@ from drover.core.types import LOOK, Detections
 
 __all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts", "nothing_found"]
 
-VERSION = 13
+VERSION = 14
 MOST_REJECTED = 200_000
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
@@ -92,6 +93,7 @@ class Detector:
         # Where nothing is kept of the empty scene there is no light to bring a picture back to.
         self._follows = self.settings.light.follow and "difference" not in self.settings.background.model
         self._time: float | None = None
+        self._sizes = SizeWatch()
         self._start(empty)
 
     def _start(self, empty: EmptyScene | None) -> None:
@@ -139,6 +141,8 @@ class Detector:
         self._time = frame.time
         cleaner = self.cleaner
         chroma = self._chroma = frame.chroma if self.wants_colour else None
+        if self._sizes.is_new(frame.own_size, grey.shape, frame.time) and self._learnt > 0:
+            self._look_anew(grey, chroma)
         ready = self._take_in(grey, chroma, frame.time)
         self._learnt += 1
         if not ready:
@@ -181,6 +185,14 @@ class Detector:
             jump,
             cut,
         )
+
+    def _look_anew(self, grey: NDArray[np.uint8], chroma: NDArray[np.uint8] | None) -> None:
+        """Pictures come in another size: take the ground as it looks now."""
+        background = self.settings.background
+        differs = np.full_like(grey, background.threshold, np.float32)
+        if background.threshold_in == "noise":
+            differs = self.model.noise() * np.float32(background.noise_threshold)
+        self.take_ground(self._sizes.ground(grey, self.model.background(), differs), grey, chroma)
 
     def _take_in(self, grey: NDArray[np.uint8], chroma: NDArray[np.uint8] | None, time: float) -> bool:
         """Step the background of brightness and colour; False while it is learnt."""
@@ -237,6 +249,7 @@ class Detector:
         if self._colour is not None:
             self._colour.restore(state.colour)
         self._learnt = max(1, state.seen)
+        self._sizes.forget()
 
 
 def _nobody_surveys(index: int) -> EmptyScene | None:

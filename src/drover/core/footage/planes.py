@@ -56,11 +56,18 @@ def grey_of(picture: VideoFrame) -> NDArray[np.uint8]:
 
 
 def frame_of(
-    picture: VideoFrame, index: int, time: float, turns: int = 0, *, colours: VideoFrame | None = None
+    picture: VideoFrame,
+    index: int,
+    time: float,
+    turns: int = 0,
+    *,
+    colours: VideoFrame | None = None,
+    own_size: tuple[int, int] | None = None,
 ) -> Frame:
     """A frame of a decoded picture, turned by so many quarters against the clock.
 
-    ``colours`` is another form of the same picture, to take red, green and blue from.
+    ``colours`` is another form of the same picture, to take red, green and blue from; ``own_size`` what it had before
+    it was brought to the size of the others.
     """
 
     def upright(plane: NDArray[np.uint8], axes: tuple[int, int] = (0, 1)) -> NDArray[np.uint8]:
@@ -76,4 +83,5 @@ def frame_of(
         lambda: upright(grey_of(picture)),
         lambda: upright(np.asarray((colours or picture).to_ndarray(format="rgb24"), np.uint8)),
         make_chroma,
+        own_size,
     )

@@ -282,9 +282,10 @@ class ClipReader:
     # --- pictures -------------------------------------------------------------------------------------------
 
     def _as_frame(self, picture: VideoFrame, index: int) -> Frame:
-        if (picture.width, picture.height) != (self._width, self._height):
+        own = (picture.width, picture.height)
+        if own != (self._width, self._height):
             picture = picture.reformat(width=self._width, height=self._height)
-        return frame_of(picture, index, float(self.info.times[index]), self._turns)
+        return frame_of(picture, index, float(self.info.times[index]), self._turns, own_size=own)
 
     def _remember(self, frame: Frame) -> Frame:
         self._cache[frame.index] = frame

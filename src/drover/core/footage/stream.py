@@ -218,7 +218,7 @@ class StreamReader:
             picture = picture.reformat(width=self.size[0], height=self.size[1])
         stamp = None if picture.pts is None or picture.time_base is None else float(picture.pts * picture.time_base)
         index, self._index = self._index, self._index + 1
-        return Arrival(frame_of(picture, index, self._clock.time_of(stamp, now)), now)
+        return Arrival(frame_of(picture, index, self._clock.time_of(stamp, now), own_size=own), now)
 
 
 def _opened(source: Source, wanted: tuple[int, int, float] | None) -> InputContainer:
