@@ -100,6 +100,7 @@ class DetectDials(SettingsPage):
         more = Folded("what is a shadow")
         more.rows.addWidget(self.row("darkest", "detect.shadow.darkest"))
         more.rows.addWidget(self.row("lightest", "detect.shadow.lightest"))
+        more.rows.addWidget(self.row("sharpest rim", "detect.shadow.sharpest"))
         more.rows.addWidget(self.row("change of colour", "detect.shadow.colour_change"))
         more.rows.addWidget(self.row("report jumps from", "detect.light.jump"))
         card.body.addWidget(more)

@@ -2,7 +2,9 @@
 
 A moving pixel is shadow when its brightness is a certain share of the background's and its colour difference
 from grey has shrunk by the same share (Horprasert, Harwood and Davis 1999, on brightness and chromaticity
-distortion; here in luma and chroma). A dark object on green ground fails the second test.
+distortion; here in luma and chroma). A dark object on green ground fails the second test. Trousers and hair of the
+ground's colour pass both; but a shadow's rim is soft, and limbs are not: where the share of light differs more from one
+pixel to those around it than in any shadow of the clip, it is none.
 """
 
 from __future__ import annotations
@@ -19,6 +21,7 @@ from drover.core.recipe import ShadowSettings
 __all__ = ["ShadowFinder"]
 
 CHROMA_RATE = 0.4  # 1/s
+LIT = 1.15  # share of its light from which a pixel is no ground
 LEARN_EVERY = 4  # frames: the colour of the ground changes slowly
 
 
@@ -70,7 +73,16 @@ class ShadowFinder:
             return
         rule = self.settings
         _sort_pixels(
-            grey, background, chroma, self._colour, moving, shadow, rule.darkest, rule.lightest, rule.colour_change
+            grey,
+            background,
+            chroma,
+            self._colour,
+            moving,
+            shadow,
+            rule.darkest,
+            rule.lightest,
+            rule.colour_change,
+            rule.sharpest,
         )
 
 
@@ -106,12 +118,14 @@ def _sort_pixels(
     darkest: float,
     lightest: float,
     change: float,
+    sharpest: float,
 ) -> None:  # pragma: no cover
     """Go through the moving pixels a mask word at a time, with the column sums of three rows made at once."""
     height = grey.shape[0]
     one, zero = np.uint64(1), np.uint64(0)
     now, then = np.zeros(66, np.float32), np.zeros(66, np.float32)
     wool, most = np.float32(lightest + 0.2), np.float32(change)
+    rim = np.float32(sharpest)
     low, high, middle = np.float32(darkest), np.float32(lightest), np.float32(128.0)
     for y in range(height):
         cy = min(y >> 1, chroma.shape[1] - 1)
@@ -141,10 +155,24 @@ def _sort_pixels(
                     for c in range(2):
                         expected = ratio * (colour[c, cy, cx] - middle)
                         off = max(off, abs(np.float32(chroma[c, cy, cx]) - middle - expected))
-                    if off <= most:
+                    if off <= most and _step_of_light(grey, background, y, int(x), low) <= rim:
                         dark |= bit
             shadow[y, w] = dark
             moving[y, w] = bits & ~dark
+
+
+@njit(cache=True, nogil=True, inline="always")
+def _step_of_light(
+    grey: NDArray[np.uint8], background: NDArray[np.float32], y: int, x: int, darkest: np.float32
+) -> np.float32:  # pragma: no cover
+    """How far the shares of light of the pixel and those around it lie apart, but for what is no shadow anyway."""
+    low, high = np.float32(1.0), np.float32(0.0)
+    for v in range(max(0, y - 1), min(grey.shape[0], y + 2)):
+        for u in range(max(0, x - 1), min(grey.shape[1], x + 2)):
+            share = np.float32(grey[v, u]) / max(background[v, u], np.float32(4.0))
+            if darkest <= share <= _LIT:
+                low, high = min(low, share), max(high, share)
+    return high - low
 
 
 @njit(cache=True, nogil=True)
@@ -167,3 +195,6 @@ def _column_sums(
         for x in range(past - first):
             a[x] += np.float32(greys[x])
             b[x] += grounds[x]
+
+
+_LIT = np.float32(LIT)

@@ -96,6 +96,9 @@ class ShadowSettings(Settings):
     )
     darkest: float = dial(0.5, 0.05, 1.0, "fraction", "A shadow leaves at least this share of the light.", 0.01)
     lightest: float = dial(0.9, 0.1, 1.0, "fraction", "A shadow leaves at most this share of the light.", 0.01)
+    sharpest: float = dial(
+        0.6, 0.05, 2.0, "fraction", "What changes more of the light from px to px is cloth or limbs, not shadow.", 0.01
+    )
     colour_change: float = dial(
         4.0, 0.5, 100.0, "levels", "How far a shadow may shift the ground's colour. Higher finds more shadow.", 0.5
     )

@@ -11,6 +11,9 @@ PALE = 12.0  # standard deviations under which what moves stands out little
 RESTLESS = 0.3  # share of the ground from which a lower threshold would let it in
 WEAK, WEAK_OF_PALE = 0.7, 0.5  # second threshold, as a share of the first
 FAINT, LIGHTEST = 0.75, 0.97  # share of the light that the soft shadow under a body leaves
+SOFT, RIM = 0.35, 0.2  # share of the light by which it changes from px to px; of that what noise may be added to
+APART = 3.0  # standard deviations that the ends of nine noisy values lie apart (Tippett 1925)
+SHARP = 0.6  # share of the light by which any shadow may change
 
 
 def resolve_detect(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
@@ -43,6 +46,9 @@ def _shadow(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
         taken = {"mode": "off"}
     elif survey is not None and survey.shadows.cast:
         taken = {"mode": "drop", "darkest": round(min(survey.shadows.darkest, 0.72), 2), "lightest": LIGHTEST}
+        taken["sharpest"] = round(min(max(survey.shadows.sharpest, SOFT), SHARP), 2)
     else:
+        rough = 0.0 if survey is None else survey.shadows.rough
         taken = {"mode": "drop", "darkest": FAINT, "lightest": LIGHTEST}
+        taken["sharpest"] = round(min(max(SOFT, RIM + APART * rough), 1.0), 2)
     return settings.model_copy(update={"shadow": shadow.model_copy(update=taken)})

@@ -17,6 +17,7 @@ from typing import NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.detect.shadows import LIT
 from drover.core.survey.empty_scene import MOVES, EmptyScene, light_of
 from drover.core.survey.samples import Samples
 
@@ -28,6 +29,7 @@ LEAST_PART, MOST_PART = 0.08, 0.92  # of a blob that may be shadow
 LEAST_BLOB = 24  # px at half size
 EVERY = 2  # pictures: half of them say enough
 LEAST_PIXELS = 50  # beyond the bodies, to measure the range by
+STEPS = 0.95  # of the pixels beyond the bodies whose light changes by no more, from one to those around it
 SPREADS = 2.5  # quarters of the spread under the median that shadow may go
 LEAST_BLOBS = 10  # with such a part, before anything is said
 SURE, ASIDE = 0.5, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
@@ -48,7 +50,9 @@ class ShadowEvidence:
     ``strength`` 0..1 is how much parts lie one way and ``direction`` rad on the screen which; ``aside`` -1..1 the share
     of them beyond the body to the right, less to the left, and ``sure`` how many standard errors that is from nought;
     then the range of ratios seen, and how many blobs were looked at. ``parts`` of them have a shadow-like part, and
-    ``uneven`` is how far apart the quartiles of the ratios beyond the bodies are.
+    ``uneven`` is how far apart the quartiles of the ratios beyond the bodies are; ``sharpest`` is how much of the light
+    changes from px to px in a shadow, at its rim at most; 0 where too little was seen. ``rough`` is the noise of the
+    ground as a share of its light.
     """
 
     strength: float
@@ -60,6 +64,8 @@ class ShadowEvidence:
     blobs: int
     parts: int = 0
     uneven: float = 1.0
+    sharpest: float = 0.0
+    rough: float = 0.0
 
     @property
     def cast(self) -> bool:
@@ -76,11 +82,14 @@ class ShadowEvidence:
 
 
 class _Part(NamedTuple):
-    """A shadow-like part: its direction from the body, its share aside, its ratios, its pixels and the body's."""
+    """A shadow-like part: its direction from the body, its share aside; of its pixels the ratio and the change of
+    light around them, and where they and the body's are.
+    """
 
     way: tuple[float, float]
     side: float
     ratio: NDArray[np.float32]
+    step: NDArray[np.float32]
     shadow: Place
     body: Place
 
@@ -97,20 +106,22 @@ def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
     parts = [part for _, more in looks for part in more]
     ways = [part.way for part in parts]
     sides = [part.side for part in parts]
-    ratios = [(part.ratio, part.shadow, part.body) for part in parts]
+    rough = float(np.median(empty.noise / np.maximum(empty.grey, 4.0)))
     if len(ways) < LEAST_BLOBS or blobs == 0:
-        return ShadowEvidence(0.0, 0.0, 0.0, 0.0, DARKEST, LIGHTEST, blobs)
+        return ShadowEvidence(0.0, 0.0, 0.0, 0.0, DARKEST, LIGHTEST, blobs, rough=rough)
     mean = np.mean(ways, axis=0)
     strength = float(np.hypot(*mean)) * min(1.0, 1.5 * len(ways) / blobs)
     aside = float(np.mean(sides))
     sure = abs(aside) * len(sides) ** 0.5 / (float(np.std(sides)) + JITTER)
-    beyond = _beyond(ratios, mean)
-    lower, upper = np.quantile(beyond, [0.25, 0.75]) if len(beyond) >= LEAST_PIXELS else (0.0, 1.0)
+    beyond, step = _beyond(parts, mean)
+    enough = len(beyond) >= LEAST_PIXELS
+    lower, upper = np.quantile(beyond, [0.25, 0.75]) if enough else (0.0, 1.0)
+    sharpest = float(np.quantile(step, STEPS)) if enough else 0.0
     evidence = ShadowEvidence(
         strength, aside, sure, float(np.arctan2(mean[1], mean[0])), DARKEST, LIGHTEST, blobs, len(ways),
-        float(upper - lower),
+        float(upper - lower), sharpest, rough,
     )  # fmt: skip
-    darkest, lightest = _range_all(ratios) if evidence.to_one_side else _range_under(beyond)
+    darkest, lightest = _range_all(parts) if evidence.to_one_side else _range_under(beyond)
     return replace(evidence, darkest=darkest, lightest=lightest)
 
 
@@ -125,24 +136,42 @@ def _look(samples: Samples, empty: EmptyScene, gain: NDArray[np.float64], k: int
     off = np.abs(colour - 128.0 - ratio * (tint - 128.0))
     away = ((ratio - 1.0) * ground / noise) ** 2 + (((colour - tint) / spread) ** 2).sum(axis=0)
     like = (ratio > DARKEST) & (ratio < LIGHTEST) & (off < 3.0 * spread).all(axis=0)
-    return _parts(away > MOVES**2, like, ratio)
+    blobs, parts = _parts(away > MOVES**2, like, ratio)
+    whole = samples.grey[k] / np.float32(gain[k])
+    return blobs, [part._replace(step=_steps(whole, empty.grey, part.shadow)) for part in parts]
 
 
-def _beyond(parts: list[tuple[NDArray[np.float32], Place, Place]], way: NDArray[np.float64]) -> NDArray[np.float32]:
-    """Ratios of what looks like shadow and lies beyond the body, the way shadows fall: there is no cloth there."""
-    out = []
-    for ratio, (y, x), (body_y, body_x) in parts:
+def _steps(grey: NDArray[np.float32], ground: NDArray[np.float32], place: Place) -> NDArray[np.float32]:
+    """How far the shares of light of the 3 by 3 pixels around some places, given at half size, lie apart, but for those
+    that are no shadow anyway.
+    """
+    down, across = np.mgrid[-1:2, -1:2].reshape(2, 9, 1)
+    y = np.clip(2 * place[0] + down, 0, grey.shape[0] - 1)
+    x = np.clip(2 * place[1] + across, 0, grey.shape[1] - 1)
+    share = grey[y, x] / np.maximum(ground[y, x], 4.0)
+    counts = (share >= DARKEST) & (share <= LIT)
+    high, low = np.where(counts, share, 0.0).max(axis=0), np.where(counts, share, 1.0).min(axis=0)
+    return np.maximum(high - low, 0.0).astype(np.float32)
+
+
+def _beyond(parts: list[_Part], way: NDArray[np.float64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+    """Ratio and step of what looks like shadow and lies beyond the body, the way shadows fall: there is no cloth."""
+    ratio, step = [], []
+    for part in parts:
+        (y, x), (body_y, body_x) = part.shadow, part.body
         rim = np.quantile(body_x * way[0] + body_y * way[1], 1 - BEYOND)
-        out.append(ratio[x * way[0] + y * way[1] > rim])
-    return np.concatenate(out)
+        far = x * way[0] + y * way[1] > rim
+        ratio.append(part.ratio[far])
+        step.append(part.step[far])
+    return np.concatenate(ratio), np.concatenate(step)
 
 
-def _range_all(parts: list[tuple[NDArray[np.float32], Place, Place]]) -> tuple[float, float]:
+def _range_all(parts: list[_Part]) -> tuple[float, float]:
     """Darkest and lightest ratio of all that looks like shadow: lying beside the bodies, little else is among it.
 
     Near the feet the soft shadow that any body has adds to the one it casts.
     """
-    darkest, lightest = np.quantile(np.concatenate([ratio for ratio, _, _ in parts]), [0.03, 0.97])
+    darkest, lightest = np.quantile(np.concatenate([part.ratio for part in parts]), [0.03, 0.97])
     return max(float(darkest) - 0.05, DARKEST), min(max(float(lightest), 0.7), LIGHTEST)
 
 
@@ -192,6 +221,7 @@ def _parts(moving: NDArray[np.bool_], like: NDArray[np.bool_], ratio: NDArray[np
                 (dx / length, dy / length),
                 side,
                 ratio[shadow].astype(np.float32),
+                np.zeros(0, np.float32),
                 shadow,
                 (body_y + top, body_x + first),
             )
