@@ -16,7 +16,7 @@ from drover.core.bodies.settle import settle
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.recipe import BodySettings, Recipe, ScoreSettings, TrackSettings, with_value
 from drover.core.score.spans import score_result
-from drover.core.survey.shadows import ShadowEvidence, _beyond, _parts, _range_under
+from drover.core.survey.shadows import ShadowEvidence, _beyond, _Part, _parts, _range_under
 from drover.core.track.filters import new_filters, set_speeds
 from drover.core.track.join_costs import Ends, expected_by_chance
 from drover.core.track.rows import boxes_seen
@@ -194,7 +194,7 @@ def test_no_union_is_larger_than_a_body_and_every_row_goes_to_one_that_stays(see
     start, owner = np.array([0, 12, 24]), rng.integers(0, 3, n)
     height, width = np.array([40.0, 0.0]), np.array([25.0, 0.0])
     body, piece = fitting_pairs(start, fixed(box), owner, height, width)
-    one = lives_together(body, piece, owner)
+    one = lives_together(body, piece, owner, box)
     into, whole = unite_pairs(body[one], piece[one], box, height, width)
     assert (owner[body] > 0).all() and ((body < 12) == (piece < 12)).all()
     np.testing.assert_array_equal(into[into], into)
@@ -203,6 +203,21 @@ def test_no_union_is_larger_than_a_body_and_every_row_goes_to_one_that_stays(see
         want = np.concatenate([parts[:, :2].min(axis=0), parts[:, 2:].max(axis=0)])
         np.testing.assert_array_equal(whole[r], want)
         assert want[2] - want[0] <= 1.35 * 25 + 1e-3 and want[3] - want[1] <= 1.2 * 40 + 1e-3
+
+
+def test_a_head_followed_over_legs_that_are_lost_and_found_again_is_theirs():
+    """A head of 6 by 6 over legs of 16 by 30 that are four identities in turn; a child beside them is its own."""
+    rows, owner = [], []
+    for f in range(40):
+        x = 10.0 + 4 * f
+        rows += [(f, x + 5, 20, x + 11, 26), (f, x, 40, x + 16, 70), (f, x + 14, 50, x + 26, 70)]
+        owner += [1, 10 + f // 10, 2]
+    found, owner = table(rows, 40), np.array(owner)
+    box = found.frozen().box
+    body, piece = fitting_pairs(found.frame_start, box, owner, np.array([50.0, 0.0]), np.array([20.0, 0.0]))
+    one = lives_together(body, piece, owner, box)
+    assert set(owner[piece[one]].tolist()) == {1}
+    assert len(np.unique(piece[one])) == 40
 
 
 # --- what is reported, joined and believed --------------------------------------------------------------------
@@ -262,7 +277,9 @@ def test_under_a_high_sun_trousers_do_not_widen_what_counts_as_shadow():
     y, x = np.mgrid[0:40, 0:12].reshape(2, -1)
     ratio = np.where(y < 25, rng.normal(0.4, 0.08, len(y)), rng.normal(0.66, 0.03, len(y))).astype(np.float32)
     body = np.mgrid[-30:24, 0:12].reshape(2, -1)
-    beyond = _beyond([(ratio, (y, x), (body[0], body[1]))] * 8, np.array([0.1, 0.99]))
+    part = _Part((0.1, 0.99), 0.0, ratio, np.where(y < 25, 0.6, 0.2).astype(np.float32), (y, x), (body[0], body[1]))
+    beyond, step = _beyond([part] * 8, np.array([0.1, 0.99]))
+    assert len(step) == len(beyond) and np.mean(step == np.float32(0.2)) > 0.85
     assert np.median(beyond) == pytest.approx(0.66, abs=0.02)
     darkest, lightest = _range_under(beyond)
     assert 0.56 < darkest < 0.64

@@ -325,6 +325,24 @@ def test_a_shadow_is_told_from_a_dark_animal_by_its_colour():
     assert unpack(moving, 64)[8:24, 40:56].all()
 
 
+def test_trousers_of_the_ground_s_colour_are_told_from_a_soft_shadow_by_their_rim():
+    """Grey ground of 120. Two legs 2 px wide leave half of the light; a shadow leaves as much and fades over 8 px."""
+    ground = np.full((48, 64), 120.0, np.float32)
+    share = np.ones((48, 64))
+    share[8:32, 10:12] = share[8:32, 18:20] = 0.5
+    fade = 1 - np.clip((12 - np.hypot(*(np.mgrid[:48, :64] - np.array([24, 46])[:, None, None]))) / 8, 0, 1) / 2
+    share = np.minimum(share, fade)
+    grey, chroma = np.rint(120 * share).astype(np.uint8), np.full((2, 24, 32), 128, np.uint8)
+    for sharpest, legs in ((0.35, True), (1.0, False)):
+        finder = ShadowFinder(ShadowSettings(darkest=0.45, lightest=0.97, sharpest=sharpest), (64, 48))
+        finder.learn(chroma, words_for(48, 64), 0.0, first=True)
+        moving, shadow = packed((grey < 110).astype(np.uint8)), words_for(48, 64)
+        finder.sort(grey, ground, chroma, moving, shadow)
+        assert unpack(moving, 64)[9:31, [10, 11, 18, 19]].all() == legs
+        assert not unpack(moving, 64)[:, 30:].any()
+        assert unpack(shadow, 64)[18:30, 40:52].all()
+
+
 def run_frames(detector: Detector, pictures) -> list[int]:
     return [
         len(detector.step(Frame(k, k / 25, lambda grey=grey: grey, lambda: np.zeros((60, 90, 3), np.uint8))).box)

@@ -14,6 +14,7 @@ Int = NDArray[np.int64]
 Float = NDArray[np.float64]
 TALL, WIDE = 1.2, 1.35  # times the size usual at a place that one body may have: limbs reach out
 GAP = 0.35  # sizes between two pieces of one body
+TINY = 0.15  # of a body's area, a head
 TOGETHER = 0.4  # of its life that a piece which is followed itself must spend within the body it belongs to
 
 
@@ -64,14 +65,20 @@ def fitting_pairs(
     return body[:n].copy(), piece[:n].copy()
 
 
-def lives_together(body: Int, piece: Int, owner: Int) -> NDArray[np.bool_]:
-    """Of each pair whether the piece has no life of its own: nobody follows it, or it is mostly within that body."""
+def lives_together(body: Int, piece: Int, owner: Int, box: NDArray[np.float32]) -> NDArray[np.bool_]:
+    """Of each pair whether the piece has no life of its own: nobody follows it, or it is mostly within that body.
+
+    A head is mostly within bodies: where a coat is not seen the legs below are lost, and found again as others.
+    """
     most = int(owner.max(initial=0)) + 1
     life = np.bincount(owner, minlength=most)
     pair = owner[body] * most + owner[piece]
     kind, which, times = np.unique(pair, return_inverse=True, return_counts=True)
-    share = times / np.maximum(life[kind % most], 1)
-    return (owner[piece] == 0) | (share[which] >= TOGETHER)
+    share = (times / np.maximum(life[kind % most], 1))[which]
+    area = (box[:, 2] - box[:, 0]) * (box[:, 3] - box[:, 1])
+    tiny = area[piece] <= TINY * area[body]
+    within = np.bincount(owner[np.unique(piece[tiny])], minlength=most) / np.maximum(life, 1)
+    return (owner[piece] == 0) | (share >= TOGETHER) | (tiny & (within[owner[piece]] >= TOGETHER))
 
 
 @njit(cache=True, nogil=True)

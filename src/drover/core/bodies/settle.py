@@ -76,7 +76,7 @@ def _settled_once(
     if settings.gather and field is not None and told:
         height, width = np.array(field.height), np.array(field.width)
         body, piece = fitting_pairs(detections.frame_start, box, owner, height, width)
-        one = lives_together(body, piece, owner)
+        one = lives_together(body, piece, owner, box)
         into, whole = unite_pairs(body[one], piece[one], box, height, width)
     if settings.gather:
         free = np.flatnonzero(into == np.arange(len(into)))

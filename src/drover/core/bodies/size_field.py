@@ -18,7 +18,7 @@ from drover.core.types import Tracks, TrackState
 __all__ = ["SizeField", "fit_size_field"]
 
 Float = NDArray[np.float64]
-QUANTILE = 0.65  # of what was seen that lies under the line
+QUANTILE = 0.7  # of what was seen that lies under the line
 ROUNDS = 30
 CLOSE = 0.5  # px off the line under which nothing weighs more
 LEAST_ROWS = 50
