@@ -221,7 +221,8 @@ class DetectDials(SettingsPage):
         rule = detect.taken.shadow
         if rule.mode == "off":
             return "The footage is grey: nothing is taken for shadow."
-        return f"Taken for shadow: what keeps {100 * rule.darkest:.0f} to {100 * rule.lightest:.0f} % of the light."
+        kept = f"{100 * rule.darkest:.0f} to {100 * rule.lightest:.0f} % of the light"
+        return f"Taken for shadow: what keeps {kept}, with no rim sharper than {100 * rule.sharpest:.0f} %."
 
     def _jumps(self) -> str:
         """When the light of the whole picture jumped, in words."""
