@@ -12,6 +12,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.bodies.crowns import split_groups
 from drover.core.bodies.fate import join_fates, stacked_pairs
 from drover.core.bodies.followed import owners_of, specks
 from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
@@ -55,7 +56,10 @@ def settle(
         detections = _settled_once(detections, times, rate, settings, cancelled)
     if settings.gather and len(detections):
         tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
-        detections = split_shared(detections, tracks, times)
+        cut = split_groups(detections, tracks, times, fit_size_field(tracks))
+        if cut is not detections:
+            tracks = link_detections(cut, times, rate, GENEROUS, cancelled=cancelled)
+        detections = split_shared(cut, tracks, times)
     return detections
 
 
