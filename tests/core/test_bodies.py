@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -11,9 +12,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from drover.core.bodies import settle as settling
+from drover.core.bodies.crowns import find_crowns
 from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
 from drover.core.bodies.settle import settle
 from drover.core.bodies.size_field import fit_size_field
+from drover.core.geometry import overlap_matrix
 from drover.core.recipe import BodySettings, Recipe, ScoreSettings, TrackSettings, with_value
 from drover.core.score.spans import score_result
 from drover.core.survey.shadows import ShadowEvidence, _beyond, _Part, _parts, _range_under
@@ -295,3 +298,74 @@ def test_a_high_sun_is_told_by_even_darkness_beside_many_bodies():
     assert not replace(steep, uneven=0.3).cast, "trousers and coats are dark in all degrees"
     assert not replace(steep, parts=16).cast, "one dark van, seen again and again"
     assert replace(steep, direction=1.0).to_one_side
+
+
+# --- groups that always go together -----------------------------------------------------------------------------
+
+
+def figure(x: int, top: int, foot: int) -> list[tuple[int, int, int]]:
+    """Runs of an upright body, its head about ``x``: 6 px wide and 8 tall, the rest 16 wide."""
+    return [(y, x - (3 if y < top + 8 else 8), x + (3 if y < top + 8 else 8)) for y in range(top, foot)]
+
+
+def drawn(frames: list[list[list[tuple[int, int, int]]]]) -> Detections:
+    """Detections from blobs, each one or more bodies' runs, overlapping or not, frame by frame."""
+    start, boxes, runs, ends = [0], [], [], [0]
+    for blobs in frames:
+        for blob in blobs:
+            lines: dict[int, tuple[int, int]] = {}
+            mask = np.zeros((200, 640), np.bool_)
+            for y, a, b in blob:
+                mask[y, a:b] = True
+                lines[y] = (min(a, lines.get(y, (a, b))[0]), max(b, lines.get(y, (a, b))[1]))
+            for y in sorted(lines):
+                edge = np.flatnonzero(np.diff(np.pad(mask[y], 1).astype(np.int8)))
+                runs += [(y, int(a), int(b)) for a, b in edge.reshape(-1, 2)]
+            ends.append(len(runs))
+            left, right = min(a for a, _ in lines.values()), max(b for _, b in lines.values())
+            boxes.append((left, min(lines), right, max(lines) + 1))
+        start.append(len(boxes))
+    frame = np.repeat(np.arange(len(frames)), np.diff(start))
+    box = np.array(boxes, np.float32)
+    plain = Detections.from_boxes(
+        frame, box, np.full(len(box), 0.8, np.float32), frame_count=len(frames), size=(640, 200)
+    )
+    area = np.array([sum(b - a for _, a, b in runs[s:e]) for s, e in pairwise(ends)], np.float32)
+    return replace(plain, runs=np.array(runs, np.int16), run_start=np.array(ends, np.int64), area=area)
+
+
+def test_two_who_always_go_together_are_two_by_their_heads():
+    """Two walk alone, two side by side as one blob, the second a little shorter."""
+    frames = []
+    for f in range(100):
+        x = 30 + 3 * f
+        alone = [figure(60 + 5 * f, 80, 130), figure(600 - 4 * f, 140, 190)]
+        frames.append([*alone, figure(x, 20, 70) + figure(x + 13, 26, 70)])
+    settled = settle(drawn(frames), np.arange(100) / RATE, RATE, BodySettings())
+    for f in range(20, 80):
+        mine = settled.box[settled.frame_start[f] : settled.frame_start[f + 1]]
+        pair = mine[mine[:, 1] < 40]
+        pair = pair[np.argsort(pair[:, 0])]
+        x = 30 + 3 * f
+        assert len(mine) == 4
+        truth = np.array([[x - 8, 20, x + 8, 70], [x + 5, 26, x + 21, 70]], np.float32)
+        assert np.diag(overlap_matrix(pair, truth)).min() > 0.65, "how wide each is behind the other nobody can see"
+        assert pair[:, 1].tolist() == [20, 26]
+    carts = [[figure(60 + 5 * f, 20, 34) + figure(76 + 5 * f, 20, 34)] for f in range(100)]
+    settled = settle(drawn(carts), np.arange(100) / RATE, RATE, BodySettings())
+    assert (np.diff(settled.frame_start) <= 1).all(), "what is wider than tall is no group"
+
+
+def test_crowns_by_hand():
+    """A head of 6 px and one 13 px beside it are two; a shoulder, a wide cab and a dip too small are none."""
+    blobs = [
+        figure(20, 10, 60) + figure(33, 16, 60),
+        figure(20, 10, 60) + [(y, 28, 40) for y in range(18, 60)],  # a shoulder
+        figure(20, 10, 60) + [(y, 40, 70) for y in range(10, 60)],  # a cab of 30 px
+        figure(20, 10, 60) + [(14, x, x + 1) for x in range(23, 40)] + figure(40, 12, 60),  # a dip of 2 px only
+    ]
+    found = drawn([blobs])
+    box = found.box.astype(np.float64)
+    count, place = find_crowns(found.runs, found.run_start, np.arange(4), box, np.full(4, 5.0), np.full(4, 10.0))
+    assert count.tolist() == [2, 1, 1, 1]
+    assert place[0, :2].tolist() == [[20.0, 10.0], [33.0, 16.0]]
