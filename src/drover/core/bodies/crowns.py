@@ -48,7 +48,8 @@ def split_groups(found: Detections, tracks: Tracks, times: NDArray[np.float64], 
     box = found.box[blob].astype(np.float64)
     wide = np.maximum(field.width[0] + field.width[1] * box[:, 3], 2.0)
     tall = np.maximum(field.height[0] + field.height[1] * box[:, 3], 2.0)
-    count, crown = find_crowns(found.runs, found.run_start, blob, box, DIP * tall, NARROW * wide)
+    fixed = found.frozen()
+    count, crown = find_crowns(fixed.runs, fixed.run_start, blob, box, DIP * tall, NARROW * wide)
     step = float(np.median(np.diff(times)))
     groups, seen = [], 0
     for rows in np.split(np.arange(len(held)), np.flatnonzero(np.diff(tracks.identity[held])) + 1):
@@ -69,7 +70,7 @@ def split_groups(found: Detections, tracks: Tracks, times: NDArray[np.float64], 
     boxes = np.concatenate([each for _, each in parts]).astype(np.float32)
     order = np.argsort(blob[row], kind="stable")
     row, boxes = row[order], np.ascontiguousarray(boxes[order])
-    taken = explain(blob[row], boxes, found.frozen().box)
+    taken = explain(blob[row], boxes, fixed.box)
     row, boxes = row[taken], boxes[taken]
     if len(row) == 0:
         return found
@@ -129,7 +130,7 @@ def find_crowns(
     """
     count, place = np.zeros(blob.shape[0], np.int64), np.zeros((blob.shape[0], MOST, 2))
     for k in range(blob.shape[0]):
-        left, width = int(box[k, 0]), int(box[k, 2]) - int(box[k, 0])
+        left, width = int(box[k, 0]), max(0, int(box[k, 2]) - int(box[k, 0]))
         top = np.full(width + 2, np.int64(box[k, 3]) + np.int64(dip[k]) + 1)  # the ground on both sides
         for r in range(run_start[blob[k]], run_start[blob[k] + 1]):
             for x in range(max(runs[r, 1] - left, 0), min(runs[r, 2] - left, width)):

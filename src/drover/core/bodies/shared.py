@@ -98,6 +98,7 @@ def _looks_alone(found: Detections, tracks: Tracks, alone: Int, rows: Int, blob:
 
 def cut_into(found: Detections, blob: Int, box: Float32, look: NDArray[np.uint8]) -> Detections:
     """The same rows with each blob in ``blob`` (rising) replaced by its parts, one for each entry."""
+    found = found.frozen()  # one kind of arrays for the kernels, whoever calls
     many = np.maximum(np.bincount(blob, minlength=len(found)), 1)
     source = np.repeat(np.arange(len(found)), many)
     first = np.concatenate([[0], np.cumsum(many)])
