@@ -249,6 +249,10 @@ def test_auto_takes_what_the_clip_says_and_what_was_set_stays():
     assert auto.shadow.mode == "auto"
     assert resolve_detect(auto, surveyed(grey=True)).shadow.mode == "off"
     assert resolve_detect(auto, plain).shadow.darkest == 0.75
+    assert resolve_detect(auto, plain).shadow.sharpest < 1.0
+    assert resolve_detect(auto, plain, steadied=True).shadow.sharpest == 2.0, "every grain of it has a rim"
+    set_by_hand = with_value(Recipe(), "detect.shadow.mode", "drop").detect
+    assert resolve_detect(set_by_hand, plain, steadied=True).shadow == set_by_hand.shadow
     assert resolve_detect(auto, surveyed(contrast=8.0, restless=0.0)).background.weak_share == 0.5
     assert resolve_detect(auto, surveyed(contrast=8.0, restless=0.6)).background.weak_share == 0.7
     assert resolve_detect(auto, surveyed(contrast=30.0)).background.weak_share == 0.7

@@ -88,7 +88,7 @@ class _DetectPass:
         self._ground = self._ground_of(settings, stations[0]) if stations else None
         survey = self._survey(settings)
         empty = None if survey is None else survey.empty
-        self.taken = resolve_detect(settings, survey)
+        self.taken = resolve_detect(settings, survey, steadied=motion is not None)
         self.said = () if survey is None else survey.words
         if motion is not None:
             self.said = (*motion.words, *self.said)

@@ -34,7 +34,7 @@ class LiveSteady:
         width, height = (side + 2 * (2 * round(MARGIN * side / 2)) for side in size)
         self._room = np.array([(width - size[0]) // 2, (height - size[1]) // 2], np.float64)
         self._canvas = width // 2 * 2, height // 2 * 2
-        self._detector = CanvasDetector(resolve_detect(settings, None), size, self._canvas)
+        self._detector = CanvasDetector(resolve_detect(settings, None, steadied=True), size, self._canvas)
         self._all = np.ones((size[1], size[0]), np.uint8)
         self.to_scene = np.eye(3)
         self._anchor(np.eye(3))

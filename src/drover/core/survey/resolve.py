@@ -13,16 +13,20 @@ WEAK, WEAK_OF_PALE = 0.7, 0.5  # second threshold, as a share of the first
 FAINT, LIGHTEST = 0.75, 0.97  # share of the light that the soft shadow under a body leaves
 SOFT, RIM = 0.35, 0.2  # share of the light by which it changes from px to px; of that what noise may be added to
 APART = 3.0  # standard deviations that the ends of nine noisy values lie apart (Tippett 1925)
-SHARP = 0.6  # share of the light by which any shadow may change
+SHARP, ANY = 0.6, 2.0  # share of the light by which any shadow may change; what no two pixels differ by
 
 
-def resolve_detect(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
+def resolve_detect(settings: DetectSettings, survey: Survey | None, *, steadied: bool = False) -> DetectSettings:
     """The settings with every "auto" replaced by what the survey says; without one by what is safe.
 
     Shadows: where bodies cast them, the range seen is cut away; else only the soft shadow under a body, which darkens
-    little; nothing on grey footage, where a shadow cannot be told from dark cloth.
+    little; nothing on grey footage, where a shadow cannot be told from dark cloth. Where the picture is ``steadied``
+    it lies on the ground to a part of a pixel only, so every grain of it looks like a sharp rim: none is too sharp.
     """
-    return _background(_shadow(settings, survey), survey)
+    taken = _background(_shadow(settings, survey), survey)
+    if not steadied or settings.shadow.mode != "auto":
+        return taken
+    return taken.model_copy(update={"shadow": taken.shadow.model_copy(update={"sharpest": ANY})})
 
 
 def _background(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
