@@ -222,7 +222,8 @@ class DetectDials(SettingsPage):
         if rule.mode == "off":
             return "The footage is grey: nothing is taken for shadow."
         kept = f"{100 * rule.darkest:.0f} to {100 * rule.lightest:.0f} % of the light"
-        return f"Taken for shadow: what keeps {kept}, with no rim sharper than {100 * rule.sharpest:.0f} %."
+        rim = "" if rule.sharpest >= 1 else f", with no rim sharper than {100 * rule.sharpest:.0f} %"
+        return f"Taken for shadow: what keeps {kept}{rim}."
 
     def _jumps(self) -> str:
         """When the light of the whole picture jumped, in words."""

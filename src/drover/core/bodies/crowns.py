@@ -30,7 +30,7 @@ TALLEST, WIDEST = 1.35, 1.35  # of a body's height; of the width of as many bodi
 LOWEST = 0.75  # of a body's height: the two legs under a coat that is not seen are no two bodies
 SHORTEST = 0.5  # of it, that a body of a group is at least
 UPRIGHT = 1.3  # times its width that a body must be tall: cab and load of a cart are no two bodies
-SMOOTH = 5  # pictures over which the place of a crown is a median
+SMOOTH = 0.18  # s over which the place of a crown is a median
 THIN, STOUT = 0.4, 1.2  # of the width usual at a place
 
 
@@ -61,7 +61,7 @@ def split_groups(found: Detections, tracks: Tracks, times: NDArray[np.float64], 
     if not groups or len(groups) > USUAL * seen:
         return found
     parts = [
-        _bodies(rows, count[rows], crown[rows], box[rows], wide[rows], tall[rows], field)
+        _bodies(rows, count[rows], crown[rows], box[rows], wide[rows], tall[rows], field, round(SMOOTH / step / 2))
         for rows in groups if _could_be(rows, count[rows], box[rows], wide[rows], tall[rows])
     ]  # fmt: skip
     if not parts:
@@ -83,7 +83,7 @@ def _could_be(rows: Int, count: Int, box: Float, wide: Float, tall: Float) -> bo
     high = np.median((box[:, 3] - box[:, 1]) / tall)
     across = np.median((box[:, 2] - box[:, 0]) / wide)
     upright = np.median(tall / wide) >= UPRIGHT
-    return bool(upright and LOWEST <= high <= TALLEST and across <= WIDEST * many and len(rows) > SMOOTH)
+    return bool(upright and LOWEST <= high <= TALLEST and across <= WIDEST * many and len(rows) > 1)
 
 
 def _how_many(count: Int) -> int:
@@ -92,7 +92,7 @@ def _how_many(count: Int) -> int:
 
 
 def _bodies(
-    rows: Int, count: Int, crown: Float, box: Float, wide: Float, tall: Float, field: SizeField
+    rows: Int, count: Int, crown: Float, box: Float, wide: Float, tall: Float, field: SizeField, around: int
 ) -> tuple[Int, Float]:
     """For each body of each picture its row and box: heads where they were seen, else on the way between."""
     many = _how_many(count)
@@ -102,7 +102,7 @@ def _bodies(
     down = (crown[known, :many, 1] - box[known, 1, None]) / tall[known, None]
     out = []
     for k in range(many):
-        at, under = (np.interp(np.arange(len(rows)), known, _smooth(each[:, k])) for each in (across, down))
+        at, under = (np.interp(np.arange(len(rows)), known, _smooth(each[:, k], around)) for each in (across, down))
         x, top = middle + at * wide, box[:, 1] + under * tall
         slope = min(field.height[1], 0.9)
         foot = np.minimum(np.maximum((top + field.height[0]) / (1.0 - slope), top + SHORTEST * tall), box[:, 3])
@@ -112,11 +112,10 @@ def _bodies(
     return np.repeat(rows, many), np.stack(out, axis=1).reshape(-1, 4)
 
 
-def _smooth(values: Float) -> Float:
-    """The median of each value and those around it."""
-    half = SMOOTH // 2
-    padded = np.pad(values, half, mode="edge")
-    return np.median(np.lib.stride_tricks.sliding_window_view(padded, SMOOTH), axis=1)
+def _smooth(values: Float, around: int) -> Float:
+    """The median of each value and so many each way."""
+    padded = np.pad(values, around, mode="edge")
+    return np.median(np.lib.stride_tricks.sliding_window_view(padded, 2 * around + 1), axis=1)
 
 
 @njit(cache=True, nogil=True)

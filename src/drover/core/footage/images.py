@@ -195,10 +195,11 @@ class ImageReader:
         picture = self._picture(index)
         if picture is None:
             return None
-        if (picture.width, picture.height) != self._size:
+        own = (picture.width, picture.height)
+        if own != self._size:
             picture = picture.reformat(width=self._size[0], height=self._size[1])
         planes = picture if picture.format.name in _WITH_COLOUR else picture.reformat(format="yuv420p")
-        return frame_of(planes, index, index / self._images.rate, self._turns, colours=picture)
+        return frame_of(planes, index, index / self._images.rate, self._turns, colours=picture, own_size=own)
 
     def _picture(self, index: int) -> VideoFrame | None:
         file = self._images.files[index]

@@ -23,10 +23,7 @@ def resolve_detect(settings: DetectSettings, survey: Survey | None, *, steadied:
     little; nothing on grey footage, where a shadow cannot be told from dark cloth. Where the picture is ``steadied``
     it lies on the ground to a part of a pixel only, so every grain of it looks like a sharp rim: none is too sharp.
     """
-    taken = _background(_shadow(settings, survey), survey)
-    if not steadied or settings.shadow.mode != "auto":
-        return taken
-    return taken.model_copy(update={"shadow": taken.shadow.model_copy(update={"sharpest": ANY})})
+    return _background(_shadow(settings, survey, steadied), survey)
 
 
 def _background(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
@@ -42,7 +39,7 @@ def _background(settings: DetectSettings, survey: Survey | None) -> DetectSettin
     return settings.model_copy(update={"background": rule.model_copy(update=taken)}) if taken else settings
 
 
-def _shadow(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
+def _shadow(settings: DetectSettings, survey: Survey | None, steadied: bool) -> DetectSettings:
     shadow = settings.shadow
     if shadow.mode != "auto":
         return settings
@@ -55,4 +52,6 @@ def _shadow(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
         rough = 0.0 if survey is None else survey.shadows.rough
         taken = {"mode": "drop", "darkest": FAINT, "lightest": LIGHTEST}
         taken["sharpest"] = round(min(max(SOFT, RIM + APART * rough), 1.0), 2)
+    if steadied:
+        taken["sharpest"] = ANY
     return settings.model_copy(update={"shadow": shadow.model_copy(update=taken)})
