@@ -43,6 +43,7 @@ def _shadow(settings: DetectSettings, survey: Survey | None, steadied: bool) -> 
     shadow = settings.shadow
     if shadow.mode != "auto":
         return settings
+    taken: dict[str, str | float]
     if survey is not None and survey.grey:
         taken = {"mode": "off"}
     elif survey is not None and survey.shadows.cast:
