@@ -51,19 +51,11 @@ def split_groups(found: Detections, tracks: Tracks, times: NDArray[np.float64], 
     fixed = found.frozen()
     count, crown = find_crowns(fixed.runs, fixed.run_start, blob, box, DIP * tall, NARROW * wide)
     step = float(np.median(np.diff(times)))
-    groups, seen = [], 0
-    for rows in np.split(np.arange(len(held)), np.flatnonzero(np.diff(tracks.identity[held])) + 1):
-        if len(rows) * step < LEAST_TIME:
-            continue
-        seen += 1
-        if np.mean(count[rows] > 1) >= MOSTLY:
-            groups.append(rows)
-    if not groups or len(groups) > USUAL * seen:
-        return found
     parts = [
         _bodies(rows, count[rows], crown[rows], box[rows], wide[rows], tall[rows], field, round(SMOOTH / step / 2))
-        for rows in groups if _could_be(rows, count[rows], box[rows], wide[rows], tall[rows])
-    ]  # fmt: skip
+        for rows in _groups(tracks.identity[held], count, LEAST_TIME / step)
+        if _could_be(rows, count[rows], box[rows], wide[rows], tall[rows])
+    ]
     if not parts:
         return found
     row = np.concatenate([rows for rows, _ in parts])
@@ -75,6 +67,14 @@ def split_groups(found: Detections, tracks: Tracks, times: NDArray[np.float64], 
     if len(row) == 0:
         return found
     return cut_into(found, blob[row], boxes, found.look[blob[row]] if len(found.look) else found.look)
+
+
+def _groups(identity: NDArray[np.int32], count: Int, least: float) -> list[Int]:
+    """Rows, in order of identity, of each that mostly shows several crowns; none where that is how things are."""
+    lives = np.split(np.arange(len(identity)), np.flatnonzero(np.diff(identity)) + 1)
+    lives = [rows for rows in lives if len(rows) >= least]
+    groups = [rows for rows in lives if np.mean(count[rows] > 1) >= MOSTLY]
+    return groups if len(groups) <= USUAL * len(lives) else []
 
 
 def _could_be(rows: Int, count: Int, box: Float, wide: Float, tall: Float) -> bool:
