@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from numba import njit
 from scipy.linalg import expm
 
-from drover.core.assignment import NOBODY, assign_groups
+from drover.core.assignment import NOBODY, assign_pairs
 from drover.core.recipe import AfterSettings, Recipe, ScoreSettings, TrackSettings, with_value
 from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import simulate_boxes
@@ -243,12 +243,12 @@ def solved(cost: np.ndarray, *, greedy: bool = False) -> np.ndarray:
     if greedy:
         assign_greedy(track, detection, values, use, cost.shape[1], match)
     else:
-        assign_groups(track, detection, values, use, *cost.shape, match)
+        assign_pairs(track, detection, values, use, *cost.shape, match)
     return match
 
 
 @given(st.integers(0, 5), st.integers(0, 5), st.integers(0, 10_000))
-def test_assignment_by_groups_is_the_best_of_all(rows, columns, seed):
+def test_the_assignment_is_the_best_of_all(rows, columns, seed):
     """Twin: every way of pairing or leaving alone, tried out."""
     cost = np.random.default_rng(seed).uniform(0, 1, (rows, columns))
     cost[cost > 0.6] = np.inf
@@ -390,17 +390,20 @@ def test_smoothing_goes_over_the_detections_and_not_over_what_was_filtered_befor
     assert found == pytest.approx(best, abs=0.05)
 
 
+@pytest.mark.parametrize("step", [0.0, 0.5], ids=["apart", "draws"])
 @pytest.mark.parametrize(("rows", "columns", "pairs"), [(12, 9, 40), (60, 70, 300), (90, 30, 900), (200, 200, 500)])
-def test_groups_of_any_size_are_matched_at_least_cost(rows, columns, pairs):
+def test_pairs_however_many_are_matched_at_least_cost(rows, columns, pairs, step):
     """Twin: SciPy's solver over the whole table, with a column of its own for every row that stays alone."""
     from scipy.optimize import linear_sum_assignment
 
     rng = np.random.default_rng(rows)
     track, detection = np.unravel_index(rng.choice(rows * columns, pairs, replace=False), (rows, columns))
     cost = rng.uniform(-0.3, 2.4, pairs)
+    if step:
+        cost = np.round(cost / step) * step
     match = np.full(rows, -1, np.int64)
     track, detection = np.ascontiguousarray(track), np.ascontiguousarray(detection)
-    assign_groups(track, detection, cost, np.ones(pairs, np.bool_), rows, columns, match)
+    assign_pairs(track, detection, cost, np.ones(pairs, np.bool_), rows, columns, match)
     table = np.full((rows, columns + rows), 1e6)
     table[track, detection] = cost
     table[np.arange(rows), columns + np.arange(rows)] = NOBODY

@@ -1,9 +1,9 @@
-"""Optimal assignments: of one table, and of many small groups at once.
+"""Optimal assignments: of one table, and of the pairs that a gate leaves.
 
-Candidate pairs leave a graph that falls into small groups; each is solved to its optimum by itself, so that cost grows
-with crowding and not with the square of the number. A group is solved by shortest augmenting paths with potentials
-(Jonker and Volgenant 1987), with a way out for every row that is better left without a partner: a small group over its
-table, a large one along its pairs alone, by Dijkstra's search (1959), which ends where the first way out is found.
+Candidate pairs leave a graph with few edges. It is solved along these alone, so that cost grows with crowding and not
+with the square of the number: by bids and then shortest augmenting paths with potentials (Jonker and Volgenant 1987),
+with a way out for every row that is better left without a partner. A path is sought by Dijkstra's search (1959), which
+ends where the first way out is found.
 """
 
 from __future__ import annotations
@@ -14,14 +14,12 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.kernel_parts import root_of
-
-__all__ = ["NOBODY", "assign_groups", "assign_most", "solve_assignment"]
+__all__ = ["NOBODY", "assign_most", "assign_pairs", "solve_assignment"]
 
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
 NOBODY = 2.5  # cost of leaving a row without a partner: above that of any pair
-LARGE = 40  # rows and columns from which a group is solved along its pairs
+BIDS = 8  # a row, on average, before the rest is searched for: near draws would go on for long
 
 
 def solve_assignment(
@@ -48,12 +46,12 @@ def assign_most(row: Int, column: Int, value: Float) -> Int:
     match = np.full(rows, -1, np.int64)
     # A row left alone costs as much as a pair of no value, so the least total cost is the largest total value.
     cost = NOBODY * (1.0 - value / value.max())
-    assign_groups(row, column, cost, np.ones(len(row), np.bool_), rows, columns, match)
+    assign_pairs(row, column, cost, np.ones(len(row), np.bool_), rows, columns, match)
     return np.flatnonzero(match[row] == column)
 
 
 @njit(cache=True, nogil=True)
-def assign_groups(
+def assign_pairs(
     track: Int, detection: Int, cost: Float, use: NDArray[np.bool_], tracks: int, detections: int, match: Int
 ) -> None:  # pragma: no cover
     """Match tracks to detections at least total cost, in place.
@@ -61,7 +59,7 @@ def assign_groups(
     Parameters
     ----------
     track, detection, cost : (pairs,)
-        The pairs within the gate.
+        The pairs within the gate, each once.
     use : (pairs,) bool
         Pairs that may be used in this round.
     match : (tracks,) int64
@@ -91,115 +89,70 @@ def assign_groups(
 def _assign_rest(
     rest: Int, track: Int, detection: Int, cost: Float, tracks: int, detections: int, match: Int
 ) -> None:  # pragma: no cover
-    """Cut the pairs ``rest`` into groups that share nothing, and solve each."""
-    parent = np.arange(tracks + detections)
+    """The pairs ``rest`` row by row, each row with what it is worth; bids first, then a search for those left over."""
+    start = np.zeros(tracks + 1, np.int64)
     for at in range(rest.shape[0]):
-        e = int(rest[at])
-        a, b = root_of(parent, track[e]), root_of(parent, tracks + detection[e])
-        if a != b:
-            parent[max(a, b)] = min(a, b)
-    # Pairs in order of their group, by counting.
-    size = np.zeros(tracks + detections + 1, np.int64)
-    for at in range(rest.shape[0]):
-        e = int(rest[at])
-        size[root_of(parent, track[e]) + 1] += 1
-    start = np.cumsum(size)
-    fill = start.copy()
-    order = np.empty(rest.shape[0], np.int64)
-    for at in range(rest.shape[0]):
-        e = int(rest[at])
-        g = root_of(parent, track[e])
-        order[fill[g]] = e
-        fill[g] += 1
-    row_of, column_of = np.full(tracks, -1, np.int64), np.full(detections, -1, np.int64)
-    for g in range(tracks + detections):
-        edges = order[start[g] : fill[g]]
-        if edges.shape[0] > 0:
-            _solve_group(edges, track, detection, cost, row_of, column_of, match)
-
-
-@njit(cache=True, nogil=True)
-def _solve_group(
-    edges: Int, track: Int, detection: Int, cost: Float, row_of: Int, column_of: Int, match: Int
-) -> None:  # pragma: no cover
-    """Number the group's own tracks and detections, then solve its table."""
-    rows, columns = np.empty(edges.shape[0], np.int64), np.empty(edges.shape[0], np.int64)
-    n = m = 0
-    for e in edges:
-        if row_of[track[e]] < 0:
-            row_of[track[e]], rows[n] = n, track[e]
-            n += 1
-        if column_of[detection[e]] < 0:
-            column_of[detection[e]], columns[m] = m, detection[e]
-            m += 1
-    if n + m >= LARGE:
-        along_pairs(edges, track, detection, cost, row_of, column_of, rows[:n], columns[:m], match)
-    else:
-        _over_table(edges, track, detection, cost, row_of, column_of, rows[:n], columns[:m], match)
-    for k in range(n):
-        row_of[rows[k]] = -1
-    for k in range(m):
-        column_of[columns[k]] = -1
-
-
-@njit(cache=True, nogil=True)
-def _over_table(
-    edges: Int,
-    track: Int,
-    detection: Int,
-    cost: Float,
-    row_of: Int,
-    column_of: Int,
-    rows: Int,
-    columns: Int,
-    match: Int,
-) -> None:  # pragma: no cover
-    n, m = rows.shape[0], columns.shape[0]
-    # One more column a track: its own way of staying alone.
-    table = np.full((n, m + n), 1e9)
-    for e in edges:
-        table[row_of[track[e]], column_of[detection[e]]] = cost[e]
-    for k in range(n):
-        table[k, m + k] = NOBODY
-    chosen = _shortest_paths(table)
-    for k in range(n):
-        if chosen[k] < m:
-            match[rows[k]] = columns[chosen[k]]
-
-
-@njit(cache=True, nogil=True)
-def along_pairs(
-    edges: Int,
-    track: Int,
-    detection: Int,
-    cost: Float,
-    row_of: Int,
-    column_of: Int,
-    rows: Int,
-    columns: Int,
-    match: Int,
-) -> None:  # pragma: no cover
-    """A group solved to its optimum without a table, in place: shortest paths over its pairs."""
-    n, m = rows.shape[0], columns.shape[0]
-    start = np.zeros(n + 1, np.int64)
-    for e in edges:
-        start[row_of[track[e]] + 1] += 1
+        start[track[rest[at]] + 1] += 1
     start = np.cumsum(start)
-    fill, to, price = start.copy(), np.empty(edges.shape[0], np.int64), np.empty(edges.shape[0])
-    u = np.full(n, NOBODY)  # potentials: no pair is cheaper than its two ends are worth together
-    for e in edges:
-        k = row_of[track[e]]
-        to[fill[k]], price[fill[k]] = column_of[detection[e]], cost[e]
+    fill, to, price = start.copy(), np.empty(rest.shape[0], np.int64), np.empty(rest.shape[0])
+    u = np.full(tracks, NOBODY)  # potentials: no pair is cheaper than its two ends are worth together
+    for at in range(rest.shape[0]):
+        e = int(rest[at])
+        k = track[e]
+        to[fill[k]], price[fill[k]] = detection[e], cost[e]
         u[k] = min(u[k], cost[e])
         fill[k] += 1
-    v, owner, partner = np.zeros(m), np.full(m, -1, np.int64), np.full(n, -1, np.int64)
-    far, before = np.full(m, np.inf), np.full(m, -1, np.int64)
-    done, touched = np.zeros(m, np.bool_), np.empty(m, np.int64)
-    for row in range(n):
-        _give_partner(row, start, to, price, u, v, owner, partner, far, before, done, touched)
+    v, owner, partner = np.zeros(detections), np.full(detections, -1, np.int64), np.full(tracks, -1, np.int64)
+    bid_for_partners(start, to, price, u, v, owner, partner)
+    far, before = np.full(detections, np.inf), np.full(detections, -1, np.int64)
+    done, touched = np.zeros(detections, np.bool_), np.empty(detections, np.int64)
+    for row in range(tracks):
+        if partner[row] < 0 and u[row] < NOBODY:
+            _give_partner(row, start, to, price, u, v, owner, partner, far, before, done, touched)
+    for row in range(tracks):
+        if partner[row] >= 0:
+            match[row] = partner[row]
+
+
+@njit(cache=True, nogil=True)
+def bid_for_partners(
+    start: Int, to: Int, price: Float, u: Float, v: Float, owner: Int, partner: Int
+) -> None:  # pragma: no cover
+    """Each row takes its best column and makes it dearer by as much as it gains by it; who held it bids again; in place.
+
+    This is the augmenting row reduction of Jonker and Volgenant 1987: potentials stay right, and few rows are left over.
+    A row that is best left alone keeps ``u`` at ``NOBODY``.
+    """
+    n = start.shape[0] - 1
+    queue, head, count = np.empty(n, np.int64), 0, 0
     for k in range(n):
-        if partner[k] >= 0:
-            match[rows[k]] = columns[partner[k]]
+        if start[k + 1] > start[k]:
+            queue[count] = k
+            count += 1
+    turns = BIDS * count
+    while count > 0 and turns > 0:
+        k = queue[head]
+        head, count, turns = (head + 1) % n, count - 1, turns - 1
+        best, second, at = NOBODY, np.inf, -1
+        for e in range(start[k], start[k + 1]):
+            worth = price[e] - v[to[e]]
+            if worth < best:
+                best, second, at = worth, best, to[e]
+            elif worth < second:
+                second = worth
+        if at < 0:
+            u[k] = NOBODY
+            continue
+        u[k] = second
+        held = owner[at]
+        if held >= 0 and second <= best:  # a draw: bids would go on for ever
+            continue
+        v[at] -= second - best
+        owner[at], partner[k] = k, at
+        if held >= 0:
+            partner[held] = -1
+            queue[(head + count) % n] = held
+            count += 1
 
 
 @njit(cache=True, nogil=True)
@@ -264,46 +217,3 @@ def _give_partner(
         j, partner[i] = partner[i], j
         if i == row:
             break
-
-
-@njit(cache=True, nogil=True)
-def _shortest_paths(table: Float) -> Int:  # pragma: no cover
-    """Column of each row at least total cost; rows <= columns (Jonker and Volgenant 1987, augmentation only)."""
-    n, m = table.shape
-    u, v = np.zeros(n + 1), np.zeros(m + 1)
-    owner, way = np.zeros(m + 1, np.int64), np.zeros(m + 1, np.int64)
-    least, done = np.empty(m + 1), np.empty(m + 1, np.bool_)
-    for row in range(1, n + 1):
-        owner[0] = row
-        at = 0
-        least[:] = 1e18
-        done[:] = False
-        while True:
-            done[at] = True
-            i, delta, following = owner[at], 1e18, 0
-            for j in range(1, m + 1):
-                if done[j]:
-                    continue
-                reduced = table[i - 1, j - 1] - u[i] - v[j]
-                if reduced < least[j]:
-                    least[j], way[j] = reduced, at
-                if least[j] < delta:
-                    delta, following = least[j], j
-            for j in range(m + 1):
-                if done[j]:
-                    u[owner[j]] += delta
-                    v[j] -= delta
-                else:
-                    least[j] -= delta
-            at = following
-            if owner[at] == 0:
-                break
-        while at != 0:
-            before = way[at]
-            owner[at] = owner[before]
-            at = before
-    out = np.empty(n, np.int64)
-    for j in range(1, m + 1):
-        if owner[j] > 0:
-            out[owner[j] - 1] = j - 1
-    return out

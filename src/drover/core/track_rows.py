@@ -8,6 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.ordering import order_by
 from drover.core.types import Tracks
 
 __all__ = ["columns_of", "only_frames", "with_rows", "without_rows"]
@@ -27,7 +28,7 @@ def with_rows(tracks: Tracks, frame: Int, identity: NDArray[np.int32], columns: 
     frame, identity = np.asarray(frame, np.int64), np.asarray(identity, np.int32)
     counts = np.bincount(frame, minlength=tracks.frame_count)
     if not in_order(frame, identity):
-        order = np.lexsort((identity, frame))
+        order = order_by(frame, identity)
         identity, columns = identity[order], {name: column[order] for name, column in columns.items()}
     return replace(
         tracks,

@@ -15,6 +15,8 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.ordering import order_of
+
 __all__ = [
     "DEFAULT_CLASS",
     "LOOK",
@@ -177,7 +179,7 @@ class Detections(_FrameRows):
     ) -> Detections:
         """Detections without blobs, from rows in any order; rows outside the frames are left out."""
         inside = (frame >= 0) & (frame < frame_count)
-        order = np.flatnonzero(inside)[np.argsort(frame[inside], kind="stable")]
+        order = np.flatnonzero(inside)[order_of(frame[inside])]
         counts = np.bincount(frame[order], minlength=frame_count)
         boxes = np.ascontiguousarray(box[order], np.float32)
         ids = np.zeros(len(order), np.int16) if class_id is None else class_id[order].astype(np.int16)
@@ -268,7 +270,7 @@ class Tracks(_FrameRows):
     @cached_property
     def paths(self) -> PathTable:
         """The rows in path order, made once."""
-        order = np.argsort(self.identity, kind="stable")  # rows of one identity stand in frame order already
+        order = order_of(self.identity)  # rows of one identity stand in frame order already
         ranked = self.identity[order]
         first = np.flatnonzero(np.diff(ranked, prepend=-1)) if len(ranked) else np.zeros(0, np.int64)
         ids = ranked[first]

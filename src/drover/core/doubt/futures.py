@@ -15,7 +15,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.both_cores import at_once
-from drover.core.doubt.beside import find_beside, in_order_across
+from drover.core.doubt.beside import Across, Beside, find_beside, row_in_frame
 from drover.core.doubt.kinds import usual_sizes
 from drover.core.doubt.sides import LOOKS, WORST, cost_of, side_of
 from drover.core.types import Tracks, TrackState
@@ -45,6 +45,8 @@ class Futures:
         paths = tracks.paths
         self.path_of_row = np.empty(len(tracks), np.int64)
         self.path_of_row[paths.row] = np.repeat(np.arange(len(paths.identity)), np.diff(paths.start))
+        self._beside = Beside(tracks, self.usual, self.path_of_row)
+        self._ends = ends_in_order(paths.start, paths.row, tracks.frame)
 
     def evidence(self, frames: Int, who: Int, kind: NDArray) -> Float:
         """Evidence of each moment, (moments, len(FUTURES)).
@@ -54,10 +56,14 @@ class Futures:
         """
         tracks, paths = self.tracks, self.tracks.paths
         place = np.where(who > 0, np.searchsorted(paths.identity, who), -1).astype(np.int64)
+        across = self._beside.across(frames[:, 0])
+        facts = path_facts(
+            paths.start, paths.row, tracks.frame, self.seen, tracks.box, tracks.confidence, self.usual, self.times
+        )
         return _in_halves(len(frames), lambda part: weigh_futures(
-            paths.start, paths.row, tracks.frame, tracks.frame_start, self.seen, tracks.box, tracks.detection,
-            tracks.confidence, self.usual, self.times, self.look, self.path_of_row, frames[part], place[part],
-            kind[part].astype(np.int64),
+            paths.start, paths.row, tracks.frame, tracks.frame_start, self.seen, tracks.box, tracks.detection, facts,
+            self.usual, self.times, self.look, self.path_of_row, frames[part], place[part],
+            kind[part].astype(np.int64), *self._ends, across,
         ))  # fmt: skip
 
     def rivals(self, frames: Int, who: Int, kind: NDArray) -> Int:
@@ -68,10 +74,11 @@ class Futures:
         """
         tracks, paths = self.tracks, self.tracks.paths
         place = np.searchsorted(paths.identity, who[:, 0]).astype(np.int64)
+        across = self._beside.across(frames)
         near = _in_halves(len(frames), lambda part: find_rivals(
             frames[part], place[part], kind[part].astype(np.int64), who[part, 1] > 0, tracks.frame_start, paths.start,
             paths.row, tracks.frame, self.seen, tracks.box, tracks.detection, self.usual, self.times, self.look,
-            self.path_of_row,
+            self.path_of_row, *self._ends, across,
         ))  # fmt: skip
         out = who.copy()
         other = np.where(near >= 0, paths.identity[near], 0)
@@ -96,13 +103,11 @@ def partner_of(tracks: Tracks, times: Float, look: NDArray[np.uint8], kind: str,
 def find_rivals(
     frames: Int, place: Int, kind: Int, known: NDArray[np.bool_], frame_start: Int, start: Int, row: Int, frame_of: Int,
     seen: NDArray[np.bool_], box: NDArray[np.float32], detection: NDArray[np.int32], usual: Float, times: Float,
-    look: NDArray[np.uint8], path_of_row: Int,
+    look: NDArray[np.uint8], path_of_row: Int, by_end: Int, by_begin: Int, across: Across,
 ) -> Int:  # pragma: no cover  # fmt: skip
     """The path that each may have been taken for, -1 for none, or where another is ``known`` already."""
     out = np.empty(frames.shape[0], np.int64)
     before, after = np.zeros(7 + LOOKS), np.zeros(7 + LOOKS)
-    by_end, by_begin = ends_in_order(start, row, frame_of)
-    order, middle, widest = in_order_across(frame_start, box.shape[0])
     for k in range(frames.shape[0]):
         fit, other = 0.0, -1
         if known[k]:
@@ -114,9 +119,7 @@ def find_rivals(
                 box, detection, usual, times, look, before, after,
             )  # fmt: skip
         if fit <= FITS:
-            other = find_beside(
-                frames[k], place[k], frame_start, start, row, frame_of, box, usual, path_of_row, order, middle, widest
-            )
+            other = find_beside(frames[k], place[k], frame_start, start, row, frame_of, box, usual, path_of_row, across)
         out[k] = other
     return out
 
@@ -124,23 +127,18 @@ def find_rivals(
 @njit(cache=True, nogil=True)
 def weigh_futures(
     start: Int, row: Int, frame_of: Int, frame_start: Int, seen: NDArray[np.bool_], box: NDArray[np.float32],
-    detection: NDArray[np.int32], confidence: NDArray[np.float32], usual: Float, times: Float, look: NDArray[np.uint8],
-    path_of_row: Int, frames: Int, place: Int, kind: Int,
+    detection: NDArray[np.int32], facts: Float, usual: Float, times: Float, look: NDArray[np.uint8], path_of_row: Int,
+    frames: Int, place: Int, kind: Int, by_end: Int, by_begin: Int, across: Across,
 ) -> Float:  # pragma: no cover  # fmt: skip
     """The table of :meth:`Futures.evidence`."""
     n = frames.shape[0]
     out = np.zeros((n, 15))
     before, after = np.zeros((2, 7 + LOOKS)), np.zeros((2, 7 + LOOKS))
-    by_end, by_begin = ends_in_order(start, row, frame_of)
-    order, middle, widest = in_order_across(frame_start, box.shape[0])
-    facts = path_facts(start, row, frame_of, seen, box, confidence, usual, times)
     for m in range(n):
         at, first, last = frames[m, 0], frames[m, 1], frames[m, 2]
         one, other = place[m, 0], place[m, 1]
         if other < 0:
-            other = find_beside(
-                at, one, frame_start, start, row, frame_of, box, usual, path_of_row, order, middle, widest
-            )
+            other = find_beside(at, one, frame_start, start, row, frame_of, box, usual, path_of_row, across)
             out[m, 4] = 1.0 if other >= 0 else 0.0
         has = np.zeros((2, 2), np.bool_)
         for k in range(2):
@@ -163,7 +161,7 @@ def weigh_futures(
                 by_end, by_begin, kind[m], one, start, row, frame_of, seen,
                 box, detection, usual, times, look, before[0], after[0],
             )  # fmt: skip
-        out[m, 10] = _covered(at, one, frame_start, box, path_of_row)
+        out[m, 10] = _covered(at, row_in_frame(at, one, start, row, frame_of), frame_start, box)
         for k in range(2):
             p = place[m, k]
             if p >= 0:
@@ -262,20 +260,15 @@ def _break(
 
 
 @njit(cache=True, nogil=True)
-def _covered(
-    frame: int, one: int, frame_start: Int, box: NDArray[np.float32], path_of_row: Int
-) -> float:  # pragma: no cover
-    """The largest share of a path's box in a frame that another's box lies over."""
+def _covered(frame: int, r: int, frame_start: Int, box: NDArray[np.float32]) -> float:  # pragma: no cover
+    """The largest share of a row's box that another's box of the same frame lies over; 0 without a row (-1)."""
     most = 0.0
-    for r in range(frame_start[frame], frame_start[frame + 1]):
-        if path_of_row[r] != one:
-            continue
-        area = (np.float64(box[r, 2]) - box[r, 0]) * (np.float64(box[r, 3]) - box[r, 1])
-        for q in range(frame_start[frame], frame_start[frame + 1]):
-            if q == r:
-                continue
-            width = min(box[r, 2], box[q, 2]) - max(box[r, 0], box[q, 0])
-            height = min(box[r, 3], box[q, 3]) - max(box[r, 1], box[q, 1])
-            if width > 0 and height > 0:
-                most = max(most, width * height / max(area, 1.0))
+    if r < 0:
+        return most
+    area = (np.float64(box[r, 2]) - box[r, 0]) * (np.float64(box[r, 3]) - box[r, 1])
+    for q in range(frame_start[frame], frame_start[frame + 1]):
+        width = min(box[r, 2], box[q, 2]) - max(box[r, 0], box[q, 0])
+        height = min(box[r, 3], box[q, 3]) - max(box[r, 1], box[q, 1])
+        if width > 0 and height > 0 and q != r:
+            most = max(most, width * height / max(area, 1.0))
     return most

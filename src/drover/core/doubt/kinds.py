@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from drover.core.geometry import pair_overlap
 from drover.core.kernel_parts import longer
+from drover.core.ordering import order_by, order_of
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
 from drover.core.track.gaps import bridges
@@ -212,7 +213,7 @@ def _changes(
 def shared_blobs(tracks: Tracks, times: Float) -> Found:
     """Stretches in which two identities were linked to one blob."""
     row = np.flatnonzero(tracks.detection >= 0)
-    order = row[np.argsort(tracks.detection[row], kind="stable")]
+    order = row[order_of(tracks.detection[row])]
     blob = tracks.detection[order]
     again = np.flatnonzero(blob[1:] == blob[:-1])
     pair = np.sort(np.column_stack([tracks.identity[order[again]], tracks.identity[order[again + 1]]]), axis=1)
@@ -241,7 +242,7 @@ def meetings(tracks: Tracks, times: Float) -> Found:
 
 def _stretches(pair: NDArray, frame: Int, times: Float) -> tuple[Int, Int, Int]:
     """Rows of the same pair that follow each other within half a second: first, one past the last, and the order."""
-    order = np.lexsort((frame, pair[:, 1], pair[:, 0]))
+    order = order_by(pair[:, 0], pair[:, 1], frame)
     same = (pair[order[1:]] == pair[order[:-1]]).all(axis=1)
     near = times[frame[order[1:]]] - times[frame[order[:-1]]] <= APART
     cut = np.flatnonzero(~(same & near)) + 1

@@ -28,6 +28,7 @@ from drover.core.doubt.kinds import (
     shared_blobs,
     usual_sizes,
 )
+from drover.core.ordering import order_of
 from drover.core.settings.base import Points
 from drover.core.types import LOOK, Crossings, Tracks
 
@@ -180,7 +181,7 @@ def _as_moments(parts: list[Found], times: Float, rivals_of: Callable[[Int, Int,
     concerned = rivals_of(frames[:, 0], who, _ENDS[kind])
     names, dense = np.unique(concerned, return_inverse=True)
     dense = dense.reshape(who.shape)
-    order = np.argsort(dense.ravel(), kind="stable")
+    order = order_of(dense.ravel())
     start = np.searchsorted(dense.ravel()[order], np.arange(len(names) + 1))
     real = concerned > 0
     owner = take_together(

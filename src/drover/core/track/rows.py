@@ -8,6 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.ordering import order_by
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["TrackRows", "boxes_seen", "write_rows"]
@@ -112,7 +113,7 @@ class TrackRows:
         keep = (identity > 0) & ~_after_last_seen(identity, frame, table["state"])
         order = np.flatnonzero(keep)
         coasts = table["state"][order] == TrackState.COASTING
-        order = order[np.lexsort((coasts, identity[order], frame[order]))]
+        order = order[order_by(frame[order], identity[order], coasts.astype(np.int8))]
         # One that came back was seen while its former track still coasted: what was seen holds.
         twice = (np.diff(identity[order]) == 0) & (np.diff(frame[order]) == 0)
         order = np.delete(order, np.flatnonzero(twice) + 1)
