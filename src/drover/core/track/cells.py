@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["cells_between", "into_cells"]
+__all__ = ["cells_between", "into_cells", "largest_sides", "middle_of"]
 
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
@@ -59,3 +59,20 @@ def cells_between(
     if not (low < count and high >= 0.0):
         return 0, 0
     return int(max(low, 0.0)), int(min(high, count - 1.0)) + 1
+
+
+@njit(cache=True, nogil=True)
+def largest_sides(box: NDArray[np.floating]) -> tuple[float, float]:  # pragma: no cover
+    """The largest width and the largest height (px) of some boxes (n, 4)."""
+    wide, tall = 0.0, 0.0
+    for k in range(box.shape[0]):
+        wide = max(wide, np.float64(box[k, 2]) - np.float64(box[k, 0]))
+        tall = max(tall, np.float64(box[k, 3]) - np.float64(box[k, 1]))
+    return wide, tall
+
+
+@njit(cache=True, nogil=True, inline="always")
+def middle_of(box: NDArray[np.floating], k: int, axis: int, widest: float) -> tuple[float, float]:  # pragma: no cover
+    """A box's middle along an axis, and how far (px) from it the middles of boxes lie that may touch it."""
+    low, high = np.float64(box[k, axis]), np.float64(box[k, axis + 2])
+    return 0.5 * (low + high), 0.5 * (high - low + widest)

@@ -116,8 +116,10 @@ def share_blobs(
     hidden: NDArray[np.bool_],
     alone: NDArray[np.bool_],
     nis: Float,
+    first: int,
+    past: int,
 ) -> None:  # pragma: no cover
-    """Share every blob that has guests among them and whoever is matched to it, in place.
+    """Share every blob that has guests among them and whoever is matched to it, in place; blobs ``first`` to ``past``.
 
     ``guest`` (tracks,) is the detection each is expected in, -1 for none. A guest alone in a blob that nobody has is
     hidden by it: it is too far from the blob's middle to be it, yet covered.
@@ -137,7 +139,7 @@ def share_blobs(
             if d >= 0 and visited[d]:
                 who[fill[d]] = k
                 fill[d] += 1
-    for d in range(box.shape[0]):
+    for d in range(first, past):
         members = who[start[d] : min(fill[d], start[d] + most)]
         if members.shape[0] == 0:
             continue

@@ -22,6 +22,7 @@ __all__ = [
     "REFERENCE_SIZE",
     "STATES",
     "XY",
+    "begin_filter",
     "centre_and_size",
     "forecast_boxes",
     "grow_sizes",
@@ -71,18 +72,24 @@ def forecast_boxes(mean: Float) -> NDArray[np.float32]:  # pragma: no cover
 
 def new_filters(measured: Float, box_noise: float, scaling: float = 0.0) -> tuple[Float, Float]:
     """States (n, 8) and covariances (n, 15) of tracks born at measured centres and sizes, standing still."""
-    n = len(measured)
-    mean, cov = np.zeros((n, STATES)), np.zeros((n, COVARIANCES))
-    mean[:, :4] = measured
-    size = np.maximum(np.hypot(measured[:, 2], measured[:, 3]), 1.0)
-    sides = np.maximum(measured[:, 2:], 1.0)
-    scale = np.clip(np.sqrt(sides[:, 0] * sides[:, 1]) / REFERENCE_SIZE, 0.2, 5.0) ** scaling  # as scale_of has it
-    for axis in (0, 6):
-        cov[:, axis] = (box_noise * scale) ** 2
-        cov[:, axis + 2] = (BIRTH_SPEED * size) ** 2
-        cov[:, axis + 5] = (BIRTH_PUSH * size) ** 2
-    cov[:, 12] = cov[:, 13] = (box_noise * scale) ** 2
+    mean, cov = np.empty((len(measured), STATES)), np.empty((len(measured), COVARIANCES))
+    for k, (x, y, w, h) in enumerate(np.asarray(measured, np.float64).tolist()):
+        begin_filter(mean, cov, k, x - w / 2, y - h / 2, x + w / 2, y + h / 2, box_noise, scaling)
     return mean, cov
+
+
+@njit(cache=True, nogil=True)
+def begin_filter(
+    mean: Float, cov: Float, k: int, left: float, top: float, right: float, bottom: float, noise: float, scaling: float
+) -> None:  # pragma: no cover
+    """Write the state and covariance of one born in a box (px), standing still."""
+    wide, tall = right - left, bottom - top
+    mean[k], cov[k] = 0.0, 0.0
+    mean[k, 0], mean[k, 1], mean[k, 2], mean[k, 3] = (left + right) / 2, (top + bottom) / 2, wide, tall
+    size, own = max(np.sqrt(wide * wide + tall * tall), 1.0), noise * scale_of(wide, tall, scaling)
+    for c in (0, 6):
+        cov[k, c], cov[k, c + 2], cov[k, c + 5] = own * own, (BIRTH_SPEED * size) ** 2, (BIRTH_PUSH * size) ** 2
+    cov[k, 12] = cov[k, 13] = own * own
 
 
 def set_speeds(mean: Float, cov: Float, velocity: Float, doubt: float) -> None:

@@ -12,6 +12,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.track.cells import cells_between, into_cells, largest_sides, middle_of
+
 __all__ = ["fit_boxes", "guests", "pixel_table", "sharers"]
 
 Float = NDArray[np.float64]
@@ -68,27 +70,28 @@ def sharers(
     Only detections that cover at least ``least_cover`` of the forecast count; (tracks,) int64.
     """
     out = np.full(forecast.shape[0], -1, np.int64)
-    order = np.argsort(box[:, 0], kind="mergesort")
-    left, widest = box[order, 0], np.float32(0.0)
-    for d in range(box.shape[0]):
-        widest = max(widest, box[d, 2] - box[d, 0])
+    order, start, corner, side, columns, rows = into_cells(box)
+    wide, tall = largest_sides(box)
     for k in range(forecast.shape[0]):
         if not candidate[k] or match[k] >= 0:
             continue
         area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
         best = least_cover
-        at = np.searchsorted(left, forecast[k, 0] - widest)
-        while at < left.shape[0] and left[at] < forecast[k, 2]:
-            d = order[at]
-            at += 1
-            width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
-            height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
-            if width <= 0 or height <= 0:
-                continue
-            cover = width * height / area
-            # Of several that cover as much, the last in their order.
-            if cover > best or (cover == best and d > out[k]):
-                best, out[k] = cover, d
+        x, reach_x = middle_of(forecast, k, 0, wide)
+        y, reach_y = middle_of(forecast, k, 1, tall)
+        left, right = cells_between(x, reach_x, corner[0], side, columns)
+        top, bottom = cells_between(y, reach_y, corner[1], side, rows)
+        for line in range(top, bottom):
+            for at in range(start[line * columns + left], start[line * columns + right]):
+                d = order[at]
+                width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
+                height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
+                if width <= 0 or height <= 0:
+                    continue
+                cover = width * height / area
+                # Of several that cover as much, the last in their order.
+                if cover > best or (cover == best and d > out[k]):
+                    best, out[k] = cover, d
     return out
 
 

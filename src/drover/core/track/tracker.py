@@ -7,28 +7,21 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.both_cores import in_halves_from
+from drover.core.both_cores import in_halves, in_halves_from
 from drover.core.recipe import TrackSettings, is_auto
 from drover.core.track.candidates import find_candidates, weights_of
-from drover.core.track.correcting import correct_alone, regrow, share_blobs
+from drover.core.track.correcting import correct_alone, share_blobs
 from drover.core.track.exits import in_exits
-from drover.core.track.filters import (
-    FRAME_RATE,
-    centre_and_size,
-    forecast_boxes,
-    new_filters,
-    predict,
-    set_speeds,
-)
+from drover.core.track.filters import FRAME_RATE, forecast_boxes, set_speeds
 from drover.core.track.frame_boxes import FrameBoxes
-from drover.core.track.groups import margins, match_rounds
 from drover.core.track.living import Living
 from drover.core.track.looks import learn_looks
 from drover.core.track.lost import LostOnes
 from drover.core.track.rows import TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, guests
+from drover.core.track.step_kernels import bear_tracks, choose_links, move_on, note_frame, share_out
 from drover.core.track.turning import new_modes, predict_turning
-from drover.core.track.upkeep import begin_links, free_to_begin, missed_by, note_seen, survivors, waits
+from drover.core.track.upkeep import free_to_begin, survivors, waits
 from drover.core.types import DEFAULT_CLASS, Tracks
 
 __all__ = ["EVEN", "VERSION", "LookAhead", "Tracker"]
@@ -94,39 +87,27 @@ class Tracker:
         self._born = 0
         self._time: float | None = None
         self._before, self._interval = 0.0, 1.0
+        self._oldest = np.inf  # s: no living track was last seen before that
 
     def step(self, time: float, found: FrameBoxes) -> None:
         """Take in the detections of the next frame, at ``time`` s."""
-        living, settings = self._living, self.settings
+        living = self._living
         if found.view is not None:
             self._edges = found.view
         self._expire(time)
-        n = living.count
-        unseen = self._predict(time)
-        forecast = forecast_boxes(living.mean[:n])
+        unseen, forecast = self._predict(time)
         track, detection, cost, distance, nearest = self._candidates(found, forecast, unseen)
-        match = self._match(track, detection, cost, found)
-        room = margins(track, detection, cost, match, len(found.box))
-        link, seen, hidden, apart, nis, alone = begin_links(track, detection, distance, match)
-        if settings.blobs.share and n:
+        match, room, link, seen, hidden, apart, nis, alone = self._choose(track, detection, cost, distance, found)
+        if self.settings.blobs.share and living.count:
             self._share(found, forecast, unseen, match, link, seen, hidden, alone, nis)
         self._correct(found, match, alone, nis)
         if len(found.look):
             learn_looks(living.look, match, alone, found.look)
-        if settings.motion.size_doubt > 0:
-            regrow(living.mean, living.usual, seen | hidden, living.seen_at, self._before)
-        newly = note_seen(
-            living.mean, seen, hidden, time, self._hits, *self._edges, living.hits, living.seen_at, living.seen,
-            living.hidden, living.at_edge, living.believed,
-        )  # fmt: skip
-        if settings.life.exits:
+        newly = self._note(time, found, link, seen, hidden, nearest, apart, room, nis)
+        if self.settings.life.exits:
             self._mark_exits(seen)
         if len(newly):
             self._believe(newly, time)
-        self._note(found, link, seen, apart, room, nis)
-        missed = missed_by(living.believed, seen, nearest)
-        if len(missed):
-            self._rows.refuse(missed)
         self._bury(time, seen, hidden)
         self._bear(found, match, time)
         self._rows.end_frame()
@@ -137,11 +118,9 @@ class Tracker:
         The filters are moved on by this, so a tracker that was asked is not to be stepped any more.
         """
         self._expire(time)
-        unseen = self._predict(time)
-        forecast = forecast_boxes(self._living.mean[: self._living.count])
-        track, detection, cost, _, _ = self._candidates(found, forecast, unseen)
-        match = self._match(track, detection, cost, found)
-        room = margins(track, detection, cost, match, len(found.box))
+        unseen, forecast = self._predict(time)
+        track, detection, cost, distance, _ = self._candidates(found, forecast, unseen)
+        match, room, *_ = self._choose(track, detection, cost, distance, found)
         return LookAhead(self._living, self._living.count, found, unseen, forecast, track, detection, cost, match, room)
 
     def tracks(self, class_names: tuple[str, ...] = (DEFAULT_CLASS,)) -> Tracks:
@@ -162,32 +141,32 @@ class Tracker:
     def _expire(self, time: float) -> None:
         """Give up what has been unseen for too long by now: after a hole in the footage nothing goes on."""
         living, gap = self._living, self.settings.life.longest_gap
-        waited = time - living.seen_at[: living.count]
-        if waited.max(initial=0.0) <= gap + LEAST_PATIENCE:
+        if time - self._oldest <= gap + LEAST_PATIENCE:
             return
+        waited = time - living.seen_at[: living.count]
         patience = gap * np.where(living.hidden[: living.count], HIDDEN_PATIENCE, 1.0) + LEAST_PATIENCE
         self._lost.lose(living, waited > patience)
         living.keep(waited <= patience)
 
-    def _predict(self, time: float) -> Float:
-        """Move all filters on; returns the frames since each was last seen."""
+    def _predict(self, time: float) -> tuple[Float, NDArray[np.float32]]:
+        """Move all filters on; the frames since each was last seen, and the forecast boxes."""
         living, motion = self._living, self.settings.motion
         frames = 0.0 if self._time is None else max(0.0, time - self._time) * FRAME_RATE
         self._before = time if self._time is None else self._time
         self._time = time if self._time is None else max(time, self._time)
         self._interval = frames if frames > 0 else 1.0
-        unseen, fading = waits(living.seen_at, living.hidden, living.count, time, self._before, FRAME_RATE)
         noises = self._jumpiness, motion.size_noise, motion.size_scaling
-        if self._turning:
-            turn = np.radians(motion.turn_rate) / FRAME_RATE
-            predict_turning(
-                living.mean, living.cov, living.mode, living.count, frames, *noises, turn, fading,
-                motion.fade * FRAME_RATE,
+        if not self._turning:
+            return move_on(
+                living.mean, living.cov, living.count, living.seen_at, living.hidden, time, self._before, FRAME_RATE,
+                frames, *noises, motion.model == "pushed", motion.fade * FRAME_RATE,
             )  # fmt: skip
-        else:
-            pushed = motion.model == "pushed"
-            predict(living.mean, living.cov, living.count, frames, *noises, pushed, fading, motion.fade * FRAME_RATE)
-        return unseen
+        unseen, fading = waits(living.seen_at, living.hidden, living.count, time, self._before, FRAME_RATE)
+        turn = np.radians(motion.turn_rate) / FRAME_RATE
+        predict_turning(
+            living.mean, living.cov, living.mode, living.count, frames, *noises, turn, fading, motion.fade * FRAME_RATE
+        )
+        return unseen, forecast_boxes(living.mean[: living.count])
 
     def _candidates(self, found: FrameBoxes, forecast: NDArray[np.float32], unseen: Float):  # type: ignore[no-untyped-def]
         living, settings = self._living, self.settings
@@ -203,15 +182,19 @@ class Tracker:
         )  # fmt: skip
         return parts[0] if len(parts) == 1 else tuple(np.concatenate(part) for part in zip(*parts, strict=True))
 
-    def _match(
-        self, track: NDArray[np.int64], detection: NDArray[np.int64], cost: Float, found: FrameBoxes
-    ) -> NDArray[np.int64]:
-        """Believed tracks choose first among sure detections, then among weak ones; tentative ones take the rest."""
-        n, m = self._living.count, len(found.box)
-        settings = self.settings.match
-        return match_rounds(
-            track, detection, cost, self._living.believed, found.confidence, settings.sure_from,
-            settings.assignment == "greedy", n, m,
+    def _choose(
+        self,
+        track: NDArray[np.int64],
+        detection: NDArray[np.int64],
+        cost: Float,
+        distance: Float,
+        found: FrameBoxes,
+    ):  # type: ignore[no-untyped-def]
+        """Who takes which detection, see :func:`choose_links`."""
+        living, settings = self._living, self.settings.match
+        return choose_links(
+            track, detection, cost, distance, living.believed, found.confidence, settings.sure_from,
+            settings.assignment == "greedy", living.count, len(found.box),
         )  # fmt: skip
 
     def _share(
@@ -227,16 +210,17 @@ class Tracker:
         nis: Float,
     ) -> None:
         """Share blobs among the objects expected in them, and correct their filters by what was seen of each."""
-        living, motion = self._living, self.settings.motion
+        living, motion, least = self._living, self.settings.motion, self.settings.blobs.least_cover
+        blobs = match, found.run_start, found.runs, found.box, motion.box_noise, motion.size_scaling, MOST_SHARERS
+        filters, told = (living.mean, living.cov, living.mode), (link, seen, hidden, alone, nis)
+        if living.count < MANY:
+            share_out(forecast, living.believed, living.hidden, unseen, GUEST_AFTER, least, *filters, *blobs, *told)
+            return
         guest, some = guests(
-            forecast, found.box, living.believed, seen, living.hidden, unseen, GUEST_AFTER, match,
-            self.settings.blobs.least_cover,
-        )  # fmt: skip
+            forecast, found.box, living.believed, seen, living.hidden, unseen, GUEST_AFTER, match, least
+        )
         if some:
-            share_blobs(
-                living.mean, living.cov, living.mode, guest, match, found.run_start, found.runs, found.box,
-                motion.box_noise, motion.size_scaling, MOST_SHARERS, link, seen, hidden, alone, nis,
-            )  # fmt: skip
+            in_halves(share_blobs, len(found.box), *filters, guest, *blobs, *told)
 
     def _correct(self, found: FrameBoxes, match: NDArray[np.int64], alone: NDArray[np.bool_], nis: Float) -> None:
         living, motion = self._living, self.settings.motion
@@ -248,26 +232,37 @@ class Tracker:
 
     def _note(
         self,
+        time: float,
         found: FrameBoxes,
         link: NDArray[np.int64],
         seen: NDArray[np.bool_],
+        hidden: NDArray[np.bool_],
+        nearest: Float,
         apart: Float,
         room: Float,
         nis: Float,
-    ) -> None:
-        """Write this frame's rows: those seen, and believed ones that are not, as coasting."""
+    ) -> NDArray[np.int64]:
+        """Note who was seen; this frame's rows are those, and believed ones that are not, as coasting.
+
+        The tracks that are believed from now on.
+        """
         living, rows = self._living, self._rows
         rows.room_for(living.count)
-        wrote = write_rows(
-            rows.count, living.count, living.number, living.mean, living.believed, living.class_id, link, seen,
-            found.box, found.confidence, apart, room, nis, found.first_row, *rows.columns.values(),
+        newly, wrote, missed = note_frame(
+            self.settings.motion.size_doubt > 0, self._before, time, self._hits, self._edges, living.number,
+            living.mean, living.usual, living.hits, living.seen_at, living.seen, living.hidden, living.at_edge,
+            living.believed, living.class_id, link, seen, hidden, nearest, found.box, found.confidence, apart, room, nis,
+            found.first_row, rows.count, *rows.columns.values(),
         )  # fmt: skip
         rows.wrote(wrote)
+        if len(missed):
+            rows.refuse(missed)
+        return newly
 
     def _bury(self, time: float, seen: NDArray[np.bool_], hidden: NDArray[np.bool_]) -> None:
         """Give up tentative tracks that missed a frame, and coasting ones past their gap or out of the picture."""
         living = self._living
-        keep, every = survivors(
+        keep, every, self._oldest = survivors(
             living.mean, living.at_edge, *self._edges, seen, living.believed, hidden, living.in_exit, living.seen_at,
             time, self.settings.life.longest_gap, HIDDEN_PATIENCE, GONE_AFTER,
         )  # fmt: skip
@@ -300,24 +295,32 @@ class Tracker:
         )  # fmt: skip
         if len(at) == 0:
             return
-        measured = centre_and_size(found.box[at])
-        mean, cov = new_filters(measured, self.settings.motion.box_noise, self.settings.motion.size_scaling)
-        if len(found.velocity):
-            set_speeds(mean, cov, found.velocity[at], self._speed_doubt)
-        first = living.count
-        living.add(
-            number=self._born + np.arange(len(at), dtype=np.int32), mean=mean, cov=cov,
-            hits=np.ones(len(at), np.int32), believed=np.full(len(at), self._hits <= 1),
-            seen_at=np.full(len(at), time), class_id=found.class_id[at],
-            usual=measured[:, 2:], seen=mean[:, [0, 1, 4, 5]], hidden=np.zeros(len(at), np.bool_),
-            at_edge=np.ones(len(at), np.bool_), in_exit=np.zeros(len(at), np.bool_), born_at=np.full(len(at), time),
-            look=found.look[at] if len(found.look) else np.zeros((len(at), living.look.shape[1]), np.float32),
-            mode=new_modes(cov) if self._turning else np.zeros((len(at), 0)),
+        motion, first, once = self.settings.motion, living.count, self._hits <= 1
+        living.room_for(len(at))
+        bear_tracks(
+            at, first, self._born, once, time, motion.box_noise, motion.size_scaling, found.box,
+            found.class_id, living.number, living.mean, living.cov, living.hits, living.believed, living.seen_at,
+            living.class_id, living.usual, living.seen, living.hidden, living.at_edge, living.in_exit, living.born_at,
         )  # fmt: skip
+        living.count += len(at)
         self._born += len(at)
+        self._oldest = min(self._oldest, time)
         born = slice(first, living.count)
-        if self._hits <= 1:
+        if len(found.velocity):
+            set_speeds(living.mean[born], living.cov[born], found.velocity[at], self._speed_doubt)
+            living.seen[born, 2:] = living.mean[born, 4:6]
+        if len(found.look):
+            living.look[born] = found.look[at]
+        elif living.look.shape[1]:
+            living.look[born] = 0.0
+        if self._turning:
+            living.mode[born] = new_modes(living.cov[born])
+        if once:
             self._believe(np.arange(first, living.count), time)
+        self._write_born(found, at, born)
+
+    def _write_born(self, found: FrameBoxes, at: NDArray[np.int64], born: slice) -> None:
+        living, rows = self._living, self._rows
         rows.room_for(len(at))
         none = np.full(len(at), np.nan)
         wrote = write_rows(

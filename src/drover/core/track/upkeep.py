@@ -6,6 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.track.cells import cells_between, into_cells, largest_sides, middle_of
 from drover.core.track.filters import forecast_boxes
 
 __all__ = [
@@ -154,11 +155,18 @@ def survivors(
     longest_gap: float,
     hidden_patience: float,
     gone_after: float,
-) -> tuple[Bools, bool]:  # pragma: no cover
-    """Which tracks are kept, see :func:`outlived`, and whether all are; those well inside are held in the picture."""
+) -> tuple[Bools, bool, float]:  # pragma: no cover
+    """Which tracks are kept, see :func:`outlived`, whether all are, and when (s) the one longest unseen was seen.
+
+    Those well inside are held in the picture.
+    """
     inside = hold_inside(mean, seen.shape[0], at_edge, left, top, right, bottom)
     keep = outlived(seen, believed, inside, hidden, in_exit, seen_at, time, longest_gap, hidden_patience, gone_after)
-    return keep, bool(keep.all())
+    oldest = np.inf
+    for k in range(seen.shape[0]):
+        if keep[k]:
+            oldest = min(oldest, seen_at[k])
+    return keep, bool(keep.all()), oldest
 
 
 @njit(cache=True, nogil=True)
@@ -185,23 +193,23 @@ def refuse_covered(
     box: NDArray[np.float32], forecast: NDArray[np.float32], share: float, free: Bools
 ) -> None:  # pragma: no cover
     """Take those boxes from the free ones that cover at least ``share`` of some forecast, in place."""
-    order = np.argsort(forecast[:, 0], kind="mergesort")
-    left, widest = forecast[order, 0], np.float32(0.0)
-    for k in range(forecast.shape[0]):
-        widest = max(widest, forecast[k, 2] - forecast[k, 0])
+    order, start, corner, side, columns, rows = into_cells(forecast)
+    wide, tall = largest_sides(forecast)
     for d in range(box.shape[0]):
         if not free[d]:
             continue
-        at = np.searchsorted(left, box[d, 0] - widest)
-        while at < left.shape[0] and left[at] < box[d, 2]:
-            k = order[at]
-            at += 1
-            width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
-            height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
-            area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
-            if width > 0 and height > 0 and width * height >= share * area:
-                free[d] = False
-                break
+        x, reach_x = middle_of(box, d, 0, wide)
+        y, reach_y = middle_of(box, d, 1, tall)
+        left, right = cells_between(x, reach_x, corner[0], side, columns)
+        top, bottom = cells_between(y, reach_y, corner[1], side, rows)
+        for line in range(top, bottom):
+            for at in range(start[line * columns + left], start[line * columns + right]):
+                k = order[at]
+                width = min(forecast[k, 2], box[d, 2]) - max(forecast[k, 0], box[d, 0])
+                height = min(forecast[k, 3], box[d, 3]) - max(forecast[k, 1], box[d, 1])
+                area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
+                if width > 0 and height > 0 and width * height >= share * area:
+                    free[d] = False
 
 
 @njit(cache=True, nogil=True)
