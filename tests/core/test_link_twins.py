@@ -10,7 +10,7 @@ from builders import fixed
 from hypothesis import given
 from hypothesis import strategies as st
 
-from drover.core.assignment import assign_pairs, assign_most
+from drover.core.assignment import assign_most, assign_pairs
 from drover.core.both_cores import in_halves_from
 from drover.core.doubt.kinds import close_pairs, find_jumps, median_sides, peaks
 from drover.core.doubt.moments import take_together

@@ -92,13 +92,13 @@ def _empty_share(a: NDArray[np.float32], i: int, b: NDArray[np.float32], j: int)
     return (whole - both) / whole
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def size_of(mean: Float, k: int) -> float:  # pragma: no cover
     """Size of track ``k``, px: the root of its box's area."""
     return np.sqrt(max(mean[k, 2], LEAST_SIZE) * max(mean[k, 3], LEAST_SIZE))
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def _turn(last: Float, k: int, x: float, y: float, elapsed: float, size: float) -> float:  # pragma: no cover
     """How much the way to the detection turns from the way the track went when last seen, 0 not at all to 1 back."""
     vx, vy = last[k, 2], last[k, 3]
@@ -113,7 +113,7 @@ def _turn(last: Float, k: int, x: float, y: float, elapsed: float, size: float) 
     return 0.5 * (1.0 - (gx * vx + gy * vy) / (gone * speed)) * sure
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def find_candidates(
     mean: Float,
     cov: Float,

@@ -16,7 +16,7 @@ __all__ = ["correct_alone", "regrow", "share_blob", "share_blobs"]
 Float = NDArray[np.float64]
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def correct(mean: Float, cov: Float, mode: Float, k: int, measured: Float, noise: Float) -> float:  # pragma: no cover
     """Correct track ``k`` by a measurement, whichever filter it has."""
     if mode.shape[1] > 0:
@@ -24,7 +24,7 @@ def correct(mean: Float, cov: Float, mode: Float, k: int, measured: Float, noise
     return update(mean, cov, k, measured, noise)
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def correct_alone(
     mean: Float,
     cov: Float,

@@ -100,7 +100,7 @@ def set_speeds(mean: Float, cov: Float, velocity: Float, doubt: float) -> None:
     cov[known, 2] = cov[known, 8] = (doubt * size) ** 2
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def scale_of(width: float, height: float, scaling: float) -> float:  # pragma: no cover
     """By how much noises are larger for a box of this size (px) than for one of 50 px."""
     if scaling == 0.0:
@@ -109,7 +109,7 @@ def scale_of(width: float, height: float, scaling: float) -> float:  # pragma: n
     return np.sqrt(size) if scaling == 0.5 else size**scaling  # the usual power, asked for at every turn
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def plane_distance(cov: Float, k: int, dx: float, dy: float, noise: float) -> float:  # pragma: no cover
     """Mahalanobis distance of an offset (px) from filter ``k``'s centre, measured with ``noise`` px."""
     a, b, c = cov[k, 0] + noise * noise, cov[k, 6] + noise * noise, cov[k, XY]
@@ -202,7 +202,7 @@ def _rest_push(
     cov[k, c + 5] = d * d * cov[k, c + 5] + q * (1.0 - d * d) * PUSH_LASTS / 2.0
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def update(mean: Float, cov: Float, k: int, measured: Float, noise: Float) -> float:  # pragma: no cover
     """Correct filter ``k`` by a measurement, in place.
 
@@ -239,7 +239,7 @@ def update(mean: Float, cov: Float, k: int, measured: Float, noise: Float) -> fl
     return nis
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def update_sizes(mean: Float, cov: Float, k: int, measured: Float, noise: Float) -> None:  # pragma: no cover
     """Correct the width and height of filter ``k``, in place."""
     for axis in range(2, 4):

@@ -14,7 +14,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.assignment import NOBODY, assign_pairs
-from drover.core.both_cores import in_halves
+from drover.core.both_cores import at_once, in_halves
 from drover.core.recipe import TrackSettings
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
@@ -56,7 +56,11 @@ def join_broken(
     tracks, goes_on = cut_at_gaps(tracks, times)
     if len(tracks.paths.identity) < 2:
         return tracks
-    last, first = (_ends(tracks, times, settings.life.exits, view, at_start=start) for start in (False, True))
+    _ = tracks.paths  # made once, before two threads ask for them
+    last, first = at_once(
+        lambda: _ends(tracks, times, settings.life.exits, view, at_start=False),
+        lambda: _ends(tracks, times, settings.life.exits, view, at_start=True),
+    )
     n = len(tracks.paths.identity)
     within, lasts = settings.after.join_within, float(times[tracks.frame_count - 1] - times[0])
     halves = in_halves(find_joins, n, last, first, goes_on, within)

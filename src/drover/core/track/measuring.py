@@ -22,14 +22,14 @@ FOLLOW, SLOWLY = 0.08, 0.03  # share of a change of size that is taken for usual
 EDGE = 2.0  # px from the picture's edge at which a side counts as cut off
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def pace_of(frames: float) -> tuple[float, float, float]:  # pragma: no cover
     """How far usual sizes follow in ``frames`` nominal frames, and slowly; and the log ratio that is mere jitter."""
     slack = SIZE_SLACK * max(1.0, np.sqrt(frames))
     return 1.0 - (1.0 - FOLLOW) ** frames, 1.0 - (1.0 - SLOWLY) ** frames, slack
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def measure(
     mean: Float,
     usual: Float,

@@ -8,6 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.kernel_parts import longer
 from drover.core.ordering import order_by
 from drover.core.types import Tracks, TrackState
 
@@ -58,9 +59,7 @@ class TrackRows:
         """See that so many rows can be written after those there are."""
         while self._count + more > self._room:
             self._room *= 2
-            self.columns = {
-                name: np.concatenate([column, np.zeros_like(column)]) for name, column in self.columns.items()
-            }
+            self.columns = {name: longer(column, self._room) for name, column in self.columns.items()}
 
     def wrote(self, rows: int) -> None:
         """So many rows were written at the end."""

@@ -28,7 +28,7 @@ __all__ = ["EVEN", "VERSION", "LookAhead", "Tracker"]
 
 VERSION = 7
 EVEN = 0.5  # px/frame²: jumpiness on auto where nobody has measured it, as live
-MANY = 400  # tracks from which two threads share the work of a step
+MANY = 1500  # tracks from which two threads share the work of a step
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
 LEAST_HITS = 3
