@@ -15,7 +15,6 @@ from drover.app.log import begin_log
 from drover.app.theme import apply_theme
 from drover.app.tidying import TidyHere
 from drover.app.window import MainWindow
-from drover.core.kernels import warm_kernels
 
 __all__ = ["start"]
 
@@ -36,7 +35,7 @@ def start(arguments: list[str]) -> int:
     window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
     remember_layout(window)
     window.show()
-    QTimer.singleShot(LATER, threading.Thread(target=warm_kernels, name="drover-warm", daemon=True).start)
+    QTimer.singleShot(LATER, threading.Thread(target=_warm, name="drover-warm", daemon=True).start)
     if "--demo" in arguments:
         window.open_demo()
     elif arguments:
@@ -44,3 +43,9 @@ def start(arguments: list[str]) -> int:
     code = app.exec()
     tidy.deleteLater()
     return code
+
+
+def _warm() -> None:
+    from drover.core.kernels import warm_kernels  # here: it takes in all the program has, and as long as the window
+
+    warm_kernels()

@@ -6,6 +6,8 @@ import gc
 import os
 import sys
 
+from drover import __version__
+
 __all__ = ["main"]
 
 
@@ -17,6 +19,9 @@ def main() -> None:
     try:
         end_at_stops()
         gc.disable()  # what is loaded now stays: looking through it again and again takes a tenth of the start
+        if sys.argv[1:] == ["--version"]:  # needs nothing loaded
+            print(f"drover {__version__}")
+            sys.exit(0)
         wanted = window_wanted(sys.argv[1:])
         if wanted is not None:
             sys.exit(open_window(wanted))

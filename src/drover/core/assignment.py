@@ -118,9 +118,9 @@ def _assign_rest(
 def bid_for_partners(
     start: Int, to: Int, price: Float, u: Float, v: Float, owner: Int, partner: Int
 ) -> None:  # pragma: no cover
-    """Each row takes its best column and makes it dearer by as much as it gains by it; who held it bids again; in place.
+    """Each row takes its best column and makes it dearer by as much as it gains, in place; who held it bids again.
 
-    This is the augmenting row reduction of Jonker and Volgenant 1987: potentials stay right, and few rows are left over.
+    This is the augmenting row reduction of Jonker and Volgenant 1987: potentials stay right, few rows are left over.
     A row that is best left alone keeps ``u`` at ``NOBODY``.
     """
     n = start.shape[0] - 1

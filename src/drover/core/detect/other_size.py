@@ -11,7 +11,6 @@ import math
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter, uniform_filter
 
 __all__ = ["SizeWatch", "runs_where"]
 
@@ -60,6 +59,8 @@ class SizeWatch:
         """
         if self._open is None:
             return np.zeros((0, 3), np.int16)
+        from scipy.ndimage import maximum_filter, uniform_filter  # here: a start without takes less
+
         side = 2 * math.ceil(self._coarse) + 1
         apart = np.abs(uniform_filter(grey.astype(np.float32) - background, side, mode="nearest"))
         new = self._open & (maximum_filter((apart > np.float32(DOUBT) * differs).astype(np.uint8), side) == 0)

@@ -39,7 +39,7 @@ Points = tuple[tuple[float, float], ...]
 class Settings(BaseModel):
     """Settings of one subject. Numbers that may be left to the clip are ``AUTO`` here and "auto" in files."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, strict=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, allow_inf_nan=False, strict=True, defer_build=True)
 
     @model_validator(mode="before")
     @classmethod

@@ -251,8 +251,8 @@ class Tracker:
         newly, wrote, missed = note_frame(
             self.settings.motion.size_doubt > 0, self._before, time, self._hits, self._edges, living.number,
             living.mean, living.usual, living.hits, living.seen_at, living.seen, living.hidden, living.at_edge,
-            living.believed, living.class_id, link, seen, hidden, nearest, found.box, found.confidence, apart, room, nis,
-            found.first_row, rows.count, *rows.columns.values(),
+            living.believed, living.class_id, link, seen, hidden, nearest, found.box, found.confidence, apart, room,
+            nis, found.first_row, rows.count, *rows.columns.values(),
         )  # fmt: skip
         rows.wrote(wrote)
         if len(missed):
@@ -288,7 +288,7 @@ class Tracker:
 
     def _bear(self, found: FrameBoxes, match: NDArray[np.int64], time: float) -> None:
         """Start a tentative track on every free, sure detection that does not cover a believed track."""
-        living, rows = self._living, self._rows
+        living = self._living
         at = free_to_begin(
             found.confidence, self.settings.match.sure_from, match, found.box, living.mean, living.believed,
             living.count, COVERED,
