@@ -40,19 +40,35 @@ def window(qtbot):
     made.close()
 
 
-def free_what_was_closed() -> None:
-    """Windows that were closed go now: Qt puts it off to its event loop, which tests seldom come back to."""
+def free_what_was_closed(*, windows: bool = True) -> None:
+    """Windows that were closed go now: Qt puts it off to its event loop, which tests seldom come back to.
+
+    Without ``windows`` only what is new is looked through: what lived before, as a window handed on, still lives.
+    """
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
-    gc.collect()
+    gc.collect(2 if windows else 0)
+
+
+def windows_there() -> list[int]:
+    """The windows of the program, by address."""
+    return sorted(id(one) for one in QApplication.topLevelWidgets() if isinstance(one, MainWindow))
 
 
 @pytest.fixture(autouse=True)
 def tidied(themed):
     """Widgets of a test are freed here, on the interface thread, and never on a worker's."""
     gc.disable()
+    before, made, build = windows_there(), [], MainWindow.__init__
+
+    def counted(self, *arguments, **more):
+        made.append(id(self))
+        build(self, *arguments, **more)
+
+    MainWindow.__init__ = counted
     yield
+    MainWindow.__init__ = build
+    free_what_was_closed(windows=bool(made) or windows_there() != before)
     gc.enable()
-    free_what_was_closed()
 
 
 @pytest.fixture(scope="session")

@@ -72,14 +72,15 @@ def _settled_once(
 ) -> Detections:
     """One look at what is followed, and what it says."""
     tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
-    box = detections.frozen().box
-    owner = owners_of(tracks, len(detections), box, detections.frame_start)
+    fixed = detections.frozen()  # one kind of array for the kernels, in each round
+    box, frame_start = fixed.box, fixed.frame_start
+    owner = owners_of(tracks, len(detections), box, frame_start)
     into, whole = np.arange(len(detections)), detections.box
     field = fit_size_field(tracks)
     told = field is not None and field.says_something
     if settings.gather and field is not None and told:
         height, width = np.array(field.height), np.array(field.width)
-        body, piece = fitting_pairs(detections.frame_start, box, owner, height, width)
+        body, piece = fitting_pairs(frame_start, box, owner, height, width)
         one = lives_together(body, piece, owner, box)
         into, whole = unite_pairs(body[one], piece[one], box, height, width)
     if settings.gather:

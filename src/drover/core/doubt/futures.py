@@ -74,6 +74,7 @@ class Futures:
         """
         tracks, paths = self.tracks, self.tracks.paths
         place = np.searchsorted(paths.identity, who[:, 0]).astype(np.int64)
+        frames = np.ascontiguousarray(frames)  # a column of a table is another kind of array, for which to compile
         across = self._beside.across(frames)
         near = _in_halves(len(frames), lambda part: find_rivals(
             frames[part], place[part], kind[part].astype(np.int64), who[part, 1] > 0, tracks.frame_start, paths.start,
