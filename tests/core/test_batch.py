@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import multiprocessing
 import os
+import shutil
 import signal
 import socket
 import subprocess
@@ -13,17 +14,19 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import pytest
 from builders import draw_clip
 
+from drover.core.batch.cluster import run_on_cluster
 from drover.core.batch.ledger import BatchState
 from drover.core.batch.outcome import Outcome, finished_outcome
 from drover.core.batch.plan import Job, plan_jobs
 from drover.core.batch.run import run_batch
 from drover.core.batch.summary import write_summary
 from drover.core.document import Document
-from drover.core.errors import Cancelled, FootageError
+from drover.core.errors import Cancelled, DroverError, FootageError
 from drover.core.footage.reader import ClipReader
 from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile, read_project
@@ -44,6 +47,16 @@ def clips(tmp_path_factory) -> Path:
     return folder
 
 
+@pytest.fixture(scope="module")
+def worked(clips, tmp_path_factory) -> tuple[Path, list[Job], BatchState, list[BatchState]]:
+    """The clips worked through by two processes: where, what, how it ended, and all that was heard on the way."""
+    out, heard = tmp_path_factory.mktemp("out"), list[BatchState]()
+    jobs = plan_jobs([clips], out)
+    ended = run_batch(jobs, RECIPE, workers=2, on_change=heard.append)
+    assert not multiprocessing.active_children()
+    return out, jobs, ended, heard
+
+
 def tables(job: Job) -> dict[str, bytes]:
     return {path.name: path.read_bytes() for path in job.folder.glob("*.csv")}
 
@@ -61,10 +74,9 @@ def test_a_plan_counts_as_people_do_and_keeps_out_of_hidden_places_and_its_own_r
         plan_jobs([tmp_path / "empty"], out)
 
 
-def test_a_batch_does_all_it_can_and_says_why_it_could_not_do_the_rest(clips, tmp_path):
-    jobs, heard = plan_jobs([clips], tmp_path), list[BatchState]()
-    ended = run_batch(jobs, RECIPE, workers=2, on_change=heard.append)
-    by_name = {str(one.job.folder.relative_to(tmp_path)): one for one in ended.outcomes}
+def test_a_batch_does_all_it_can_and_says_why_it_could_not_do_the_rest(clips, worked, tmp_path):
+    out, _, ended, heard = worked
+    by_name = {str(one.job.folder.relative_to(out)): one for one in ended.outcomes}
     assert [one.state for one in ended.outcomes].count("done") == 3
     assert by_name["clip 2"].counts == by_name["night/clip 2"].counts == {"Middle": (1, 0)}
     assert by_name["clip 10"].counts == {"Middle": (0, 1)}
@@ -72,7 +84,6 @@ def test_a_batch_does_all_it_can_and_says_why_it_could_not_do_the_rest(clips, tm
     assert broken.state == "failed"
     assert "broken.mp4: is not a video" in broken.reason
     assert max(state.count("working") for state in heard) == 2
-    assert not multiprocessing.active_children()
 
     write_summary((*ended.outcomes, Outcome(Job(Path("<b>&.mp4"), tmp_path / "<b>&"), "done")), tmp_path)
     with (tmp_path / "batch.csv").open() as file:
@@ -86,7 +97,8 @@ def test_a_batch_does_all_it_can_and_says_why_it_could_not_do_the_rest(clips, tm
     assert "4 done, 1 failed" in page
 
     # Each clip has a project that is up to date in the window; one that somebody worked in is not written over.
-    job = by_name["clip 2"].job
+    shutil.copytree(by_name["clip 2"].job.folder, tmp_path / "clip 2")
+    job = Job(by_name["clip 2"].job.clip, tmp_path / "clip 2")
     document, _ = read_project(job.project)
     with ClipReader(job.clip) as reader:
         keys = keys_of(Subject(reader.info), RECIPE)
@@ -104,9 +116,9 @@ def test_a_batch_does_all_it_can_and_says_why_it_could_not_do_the_rest(clips, tm
     assert kept.recipe == Recipe()
 
 
-def test_what_is_finished_is_not_done_again_and_a_dead_process_costs_nothing_but_time(clips, tmp_path):
-    jobs = [job for job in plan_jobs([clips], tmp_path) if "broken" not in job.clip.name]
-    killed = list[int]()
+def test_a_dead_process_costs_nothing_but_time(worked, tmp_path):
+    _, jobs, _, _ = worked
+    alone, killed = Job(jobs[0].clip, tmp_path / "alone"), list[int]()
 
     def kill_once(state: BatchState) -> None:
         if not killed and state.count("working") == 1:
@@ -114,9 +126,17 @@ def test_what_is_finished_is_not_done_again_and_a_dead_process_costs_nothing_but
             os.kill(process.pid or 0, signal.SIGKILL)
             killed.append(process.pid or 0)
 
-    ended = run_batch(jobs, RECIPE, workers=1, projects=False, on_change=kill_once)
+    ended = run_batch([alone], RECIPE, workers=1, projects=False, on_change=kill_once)
     assert killed
-    assert ended.count("done") == 3
+    assert ended.count("done") == 1
+    assert tables(alone) == tables(jobs[0])
+
+
+def test_what_is_finished_is_not_done_again(worked, tmp_path):
+    out, jobs, _, _ = worked
+    shutil.copytree(out, tmp_path / "out")
+    jobs = [Job(job.clip, tmp_path / "out" / job.folder.relative_to(out)) for job in jobs]
+    jobs = [job for job in jobs if "broken" not in job.clip.name]
     before = {job: (tables(job), (job.folder / "run.json").stat().st_mtime_ns) for job in jobs}
 
     (jobs[1].folder / "run.json").unlink()
@@ -163,6 +183,12 @@ def test_a_batch_killed_half_way_leaves_no_process_and_goes_on(clips, tmp_path):
     assert done.stat().st_mtime_ns == written
 
 
+def _answers(address: str) -> bool:
+    host, port = address.removeprefix("tcp://").split(":")
+    with socket.socket() as place:
+        return place.connect_ex((host, int(port))) == 0
+
+
 @contextmanager
 def cluster() -> Iterator[tuple[str, Callable[[], subprocess.Popen]]]:
     """A real scheduler, and a way to start workers for it, each a process of its own."""
@@ -170,7 +196,7 @@ def cluster() -> Iterator[tuple[str, Callable[[], subprocess.Popen]]]:
     with socket.socket() as place:
         place.bind(("127.0.0.1", 0))
         address = f"tcp://127.0.0.1:{place.getsockname()[1]}"
-    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "start_new_session": True}
+    quiet: dict[str, Any] = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "start_new_session": True}
     started = [subprocess.Popen([dask, "scheduler", "--host", address, "--no-dashboard"], **quiet)]
     worker = [dask, "worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard"]
 
@@ -178,6 +204,9 @@ def cluster() -> Iterator[tuple[str, Callable[[], subprocess.Popen]]]:
         started.append(subprocess.Popen(worker, **quiet))
         return started[-1]
 
+    deadline = time.monotonic() + 60
+    while time.monotonic() < deadline and not _answers(address):
+        time.sleep(0.1)
     try:
         yield address, work
     finally:
@@ -186,9 +215,8 @@ def cluster() -> Iterator[tuple[str, Callable[[], subprocess.Popen]]]:
             process.wait()
 
 
-def test_a_cluster_gives_the_same_tables_though_a_worker_is_killed_on_the_way(clips, tmp_path):
-    jobs = plan_jobs([clips], tmp_path / "here")
-    run_batch(jobs, RECIPE, workers=2, projects=False)
+def test_a_cluster_gives_the_same_tables_though_a_worker_is_killed_on_the_way(clips, worked, tmp_path):
+    here, jobs, _, _ = worked
     recipe, out = tmp_path / "recipe.toml", tmp_path / "out"
     recipe.write_text('[[count.line]]\nname = "Middle"\npoints = [[0.5, 0.95], [0.5, 0.05]]\n')
     command = [str(Path(sys.executable).with_name("drover")), "batch", str(clips), "--out", str(out)]
@@ -209,10 +237,9 @@ def test_a_cluster_gives_the_same_tables_though_a_worker_is_killed_on_the_way(cl
     assert "3 clips done, 1 failed" in said, wrong
     assert "broken.mp4: is not a video" in wrong
     for job in jobs:
-        assert tables(Job(job.clip, out / job.folder.relative_to(tmp_path / "here"))) == tables(job)
-    gone = subprocess.run(command, capture_output=True, text=True, check=False)
-    assert gone.returncode == 1
-    assert "no scheduler answers there" in gone.stderr
+        assert tables(Job(job.clip, out / job.folder.relative_to(here))) == tables(job)
+    with pytest.raises(DroverError, match="no scheduler answers there"):
+        run_on_cluster(jobs, RECIPE, address)
 
 
 def _children_of(pid: int) -> list[int]:
