@@ -377,7 +377,7 @@ def test_a_camera_set_to_another_size_and_back_does_not_flood_the_picture(name):
         x, own = 2 * (k - 70), (134, 90) if 100 <= k < 120 else (180, 120)
         if x > 0:
             grey[40:72, x : x + 24] = 220
-        grey = av.VideoFrame.from_ndarray(grey, format="gray").reformat(*own).reformat(180, 120).to_ndarray()
+        grey = av.VideoFrame.from_ndarray(grey, format="gray").reformat(*own).reformat(180, 120).to_ndarray().copy()
         step = detector.step(
             Frame(k, k / 25, lambda grey=grey: grey, lambda: np.zeros((120, 180, 3), np.uint8), own_size=own)
         )

@@ -8,7 +8,14 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["longer", "root_of", "sort_stack"]
+__all__ = ["longer", "read_only", "root_of", "sort_stack"]
+
+
+def read_only(column: NDArray[Any]) -> NDArray[Any]:
+    """A view that cannot be written: of the one kind that a kernel was compiled for beforehand, wherever it is from."""
+    view = column.view()
+    view.flags.writeable = False
+    return view
 
 
 @njit(cache=True, nogil=True)

@@ -34,6 +34,7 @@ from drover.core.footage.colours import fill_planes
 from drover.core.footage.planes import expand_luma
 from drover.core.footage_types import Frame
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outlines
+from drover.core.kernel_parts import read_only
 from drover.core.recipe import (
     AfterSettings,
     BackgroundSettings,
@@ -88,7 +89,7 @@ def _warm_detect() -> None:
     draw_stroke(words, np.array([0, 0, 2, 2]), np.zeros((2, 2), np.float32), 1.0, np.array([255, 0, 0, 0]), (0.0, 0.0))
     fill_planes(words, 2, grey[:2].copy(), grey[:1].copy(), grey[:1].copy())
     runs = np.array([[1, 2, 5], [2, 2, 5]], np.int16)
-    simplify_outline(trace_outlines(runs)[0], 0.5)
+    simplify_outline(trace_outlines(read_only(runs))[0], 0.5)
     simplify_outline(np.array([[0, 0], [4, 0], [4, 4], [2, 5], [0, 4]], np.float32), 0.5)
     edge_strengths(runs, grey, grey.astype(np.float32))
     large = np.array([[0, 0, 9, 9], [10, 0, 12, 2]], np.float32)
@@ -96,7 +97,9 @@ def _warm_detect() -> None:
     join_fragments(Blobs(large, area, area, count, runs), SizeSettings(), (1280, 64))
     _warm_detector(BackgroundSettings(model="mixture", look_at="grey", threshold_in="levels", warm_up=0.08))
     _warm_detector(BackgroundSettings(look_at="colour", threshold_in="levels", warm_up=0.08))
-    _warm_detector(BackgroundSettings(warm_up=0.08), surveyed=True)
+    for look_at in ("grey", "colour"):
+        _warm_detector(BackgroundSettings(look_at=look_at, warm_up=0.08), surveyed=True)
+        _warm_detector(BackgroundSettings(model="mixture", look_at=look_at, warm_up=0.08))
     for model in ("running-median", "frame-difference"):
         _warm_detector(BackgroundSettings(model=model, look_at="grey", threshold_in="levels", warm_up=0.08))
     two = np.array([[0, 0, 4, 4], [0, 0, 4, 5]], np.float32)

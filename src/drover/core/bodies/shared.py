@@ -11,7 +11,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.kernel_parts import longer
+from drover.core.kernel_parts import longer, read_only
 from drover.core.types import Detections, Tracks, rows_to_frames
 
 __all__ = ["cut_into", "explain", "split_shared"]
@@ -116,7 +116,7 @@ def cut_into(found: Detections, blob: Int, box: Float32, look: NDArray[np.uint8]
     for k, past in zip(start_of, np.append(start_of[1:], len(blob)), strict=True):
         b = int(blob[k])
         pieces.append(found.runs[found.run_start[done] : found.run_start[b]])
-        runs, sizes, pixels = cut_runs(np.asarray(found.runs[found.run_start[b] : found.run_start[b + 1]]), box[k:past])
+        runs, sizes, pixels = cut_runs(read_only(found.runs[found.run_start[b] : found.run_start[b + 1]]), box[k:past])
         pieces.append(runs)
         lengths[place[k:past]], area[place[k:past]] = sizes, pixels
         boxes[place[k:past]] = measured(box[k:past], runs, sizes)

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from drover.core.both_cores import in_bands
 from drover.core.features.models import apply, inverse, local_scale
+from drover.core.kernel_parts import read_only
 
 __all__ = ["boxes_along", "half_size", "lay_on", "runs_along", "show_ground"]
 
@@ -160,7 +161,7 @@ def runs_along(
     start = np.concatenate([[0], np.cumsum(run_count)]).astype(np.int64)
     forth = inverse(back)
     return _drawn_anew(
-        np.ascontiguousarray(runs), start, np.ascontiguousarray(back), np.ascontiguousarray(forth),
+        read_only(np.ascontiguousarray(runs)), start, np.ascontiguousarray(back), np.ascontiguousarray(forth),
         np.array([*low, *high], np.int64),
     )  # fmt: skip
 

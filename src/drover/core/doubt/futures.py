@@ -18,6 +18,7 @@ from drover.core.both_cores import at_once
 from drover.core.doubt.beside import Across, Beside, find_beside, row_in_frame
 from drover.core.doubt.kinds import usual_sizes
 from drover.core.doubt.sides import LOOKS, WORST, cost_of, side_of
+from drover.core.kernel_parts import read_only
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["FUTURES", "Futures", "partner_of"]
@@ -39,7 +40,7 @@ class Futures:
     """
 
     def __init__(self, tracks: Tracks, times: Float, look: NDArray[np.uint8], usual: Float | None = None) -> None:
-        self.tracks, self.times, self.look = tracks, times, look
+        self.tracks, self.times, self.look = tracks, times, read_only(look)
         self.usual = usual_sizes(tracks) if usual is None else usual
         self.seen = tracks.state != TrackState.COASTING
         paths = tracks.paths

@@ -9,7 +9,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.geometry import pair_overlap
-from drover.core.kernel_parts import longer
+from drover.core.kernel_parts import longer, read_only
 from drover.core.ordering import order_by, order_of
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
@@ -287,7 +287,7 @@ def close_pairs(
 def changed_looks(tracks: Tracks, look: NDArray[np.uint8]) -> Found:
     """Places where an identity looks another way than shortly before."""
     paths = tracks.paths
-    change = look_changes(paths.start, paths.row, tracks.detection, look, LOOK_SPAN)
+    change = look_changes(paths.start, paths.row, tracks.detection, read_only(look), LOOK_SPAN)
     place = peaks(paths.start, change, LOOK_CHANGE)
     score = np.minimum(0.7, 0.3 + 0.4 * change[place])
     return _alone("look", paths.frame[place], score, tracks.identity[paths.row[place]])

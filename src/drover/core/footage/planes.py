@@ -47,7 +47,8 @@ def grey_of(picture: VideoFrame) -> NDArray[np.uint8]:
     """Brightness of a picture, (height, width) uint8, 0 to 255 whatever range it was stored in."""
     name = picture.format.name
     if name not in _LUMA_FIRST:
-        return np.asarray(picture.reformat(format="gray").to_ndarray(), np.uint8)
+        # Its rows may lie apart: as a plain array it is of the kind that the kernels were compiled for.
+        return np.ascontiguousarray(picture.reformat(format="gray").to_ndarray(), np.uint8)
     plane = picture.planes[0]
     luma = np.frombuffer(cast("Any", plane), np.uint8).reshape(plane.height, plane.line_size)
     out = np.empty((picture.height, picture.width), np.uint8)
