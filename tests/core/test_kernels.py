@@ -1,9 +1,11 @@
-"""What is compiled beforehand is all that a usual clip needs: a kernel that meets another kind of array compiles anew."""
+"""What is compiled beforehand is all that a usual clip needs; what meets another kind of array compiles anew."""
 
 from __future__ import annotations
 
 import subprocess
 import sys
+
+from drover.core.both_cores import at_once
 
 SCRIPT = """
 import gc
@@ -36,3 +38,7 @@ print(sorted({name for name, _ in kinds() - before}))
 def test_nothing_is_compiled_when_a_clip_is_worked_through():
     ended = subprocess.run([sys.executable, "-c", SCRIPT], capture_output=True, text=True, check=False)
     assert ended.stdout.strip() == "[]", ended.stdout + ended.stderr
+
+
+def test_the_helper_may_ask_for_two_at_once_itself():
+    assert at_once(lambda: 1, lambda: at_once(lambda: 2, lambda: 3)) == (1, (2, 3))

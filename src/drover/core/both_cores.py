@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
@@ -11,13 +12,22 @@ __all__ = ["at_once", "in_bands", "in_halves", "in_halves_from"]
 
 BANDS = 8  # more than two, since what moves is seldom spread evenly from top to bottom
 
-_helper = ThreadPoolExecutor(1, thread_name_prefix="drover-helper")
+_here = threading.local()
+
+
+def _be_helper() -> None:
+    _here.is_helper = True
+
+
+_helper = ThreadPoolExecutor(1, thread_name_prefix="drover-helper", initializer=_be_helper)
 One = TypeVar("One")
 Other = TypeVar("Other")
 
 
 def at_once(one: Callable[[], One], other: Callable[[], Other]) -> tuple[One, Other]:
-    """What two calls give, the first made here and the second by the helper. A helper's work may not ask for it."""
+    """What two calls give, the first made here and the second by the helper; the helper itself makes both alone."""
+    if getattr(_here, "is_helper", False):
+        return one(), other()
     second = _helper.submit(other)
     return one(), second.result()
 
