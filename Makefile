@@ -2,6 +2,9 @@
 PY := .venv/bin/python
 DROVER := .venv/bin/drover
 
+# What Python compiled is kept, whatever is usual here: each process of the tests would do it again.
+export PYTHONDONTWRITEBYTECODE :=
+
 .PHONY: setup demo test lint bench screenshots clean
 
 setup: .venv/.kernels

@@ -73,8 +73,8 @@ def _whole_clip(figures: Figures) -> None:
     def pipeline() -> None:
         run_clip(clip, recipe)
 
-    decode_fps = clip.frame_count / _seconds(decode, times=2)
-    whole_fps = clip.frame_count / _seconds(pipeline, times=2)
+    decode_fps = clip.frame_count / _seconds(decode, times=3)
+    whole_fps = clip.frame_count / _seconds(pipeline, times=3)
     detect = detect_clip(clip, recipe.detect)
     taken = resolve_track(recipe.track, detect.detections, clip.times, clip.rate)  # known by then, as in the window
     link = _seconds(lambda: link_detections(detect.detections, clip.times, clip.rate, taken), times=3)
@@ -142,7 +142,7 @@ def _made_up(figures: Figures) -> None:
         found, _ = simulate_boxes(objects, frames)
         if flickers:
             found = together(found, flickering(frames, flickers))
-        figures[f"relink_{name}_fps"] = frames / _seconds(partial(_linked, found), times=2)
+        figures[f"relink_{name}_fps"] = frames / _seconds(partial(_linked, found), times=3)
     half = simulate_boxes(50, 150)[0]
     figures["clutter_growth"] = _growth(half)
     rows = many_tracks(1000, 1000)
