@@ -10,7 +10,6 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.both_cores import in_halves_from
 from drover.core.detect.background import BackgroundModel, RunningAverage, cut_of
 from drover.core.detect.colour import ColourModel, in_pairs
 
@@ -18,7 +17,6 @@ __all__ = ["step_known"]
 
 Grey = NDArray[np.uint8]
 Float32 = NDArray[np.float32]
-WORTH = 180  # rows of colour from which two threads are faster than one
 _HALF = np.float32(0.5)
 _MOST = np.float32(255.0)
 _MIDDLE = np.float32(128.0)
@@ -39,10 +37,10 @@ def step_known(
         return False
     rate, busy = model.paces(time)
     other.paces(time)
-    in_halves_from(
-        WORTH, update_both, chroma.shape[1], grey, model.background(), model.known_scale(), chroma,
-        colour.room_for(chroma), other.background(), other.known_scale(), model.difference,
-        np.float32(colour.factor(gain)), np.float32(cut_of(model.settings)), np.float32(rate), np.float32(busy),
+    update_both(
+        grey, model.background(), model.known_scale(), chroma, colour.room_for(chroma), other.background(),
+        other.known_scale(), model.difference, np.float32(colour.factor(gain)), np.float32(cut_of(model.settings)),
+        np.float32(rate), np.float32(busy),
     )  # fmt: skip
     return True
 
@@ -61,10 +59,8 @@ def update_both(
     cut: np.float32,
     rate: np.float32,
     busy_rate: np.float32,
-    first: int,
-    past: int,
 ) -> None:  # pragma: no cover
-    """The rows ``first`` to ``past`` of the colour and what of the picture they cover, in place.
+    """All of the picture and its colour, in place.
 
     ``difference`` becomes the root of the squares of the differences in brightness and both colours, each in eighths of
     its noise; every background moves toward its picture by ``rate``, or by ``busy_rate`` where its own difference is
@@ -75,7 +71,7 @@ def update_both(
     half, across = chroma.shape[1], chroma.shape[2]
     squares = np.empty(across, np.float32)
     twice = np.empty(2 * max(across, width // 2 + 1), np.float32)
-    for r in range(first, past):
+    for r in range(half):
         squares[:] = 0
         for p in range(2):
             row = p * half + r

@@ -12,8 +12,6 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.both_cores import in_halves_from
-
 __all__ = ["LightFollower", "block_ratios", "even_out", "median_of_even"]
 
 BLOCKS_ACROSS = 40
@@ -28,7 +26,6 @@ COHERENT = 0.6  # of the usual share of a block's samples near its median, under
 NEAR = 3  # steps of an octave from the median
 LEAST_EVEN = 5  # blocks around, of which the median is taken
 FURTHEST = 6  # blocks that are looked at each way
-WORTH, CELLS = 360, 12  # rows of the picture, and of blocks, from which two threads are faster than one
 BANDS = 4  # in each block, of rows that share one line of factors: the field is smooth over whole blocks
 
 
@@ -75,9 +72,10 @@ class LightFollower:
         return self._out, change if change is not None and abs(change - 1.0) >= self.jump else None
 
 
+@njit(cache=True, nogil=True)
 def block_ratios(
     grey: NDArray[np.uint8], background: NDArray[np.float32], block: int, octaves: NDArray[np.float32]
-) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+) -> tuple[NDArray[np.float32], NDArray[np.float32]]:  # pragma: no cover
     """Median ratio of picture to background in each block, (rows, columns) float32; 1 where all is too dark.
 
     And the share of a block's samples that lie near that median. ``octaves`` (4081,) holds the binary logarithm of
@@ -86,24 +84,8 @@ def block_ratios(
     height, width = grey.shape
     rows, columns = -(-height // block), -(-width // block)
     out, alike = np.ones((rows, columns), np.float32), np.ones((rows, columns), np.float32)
-    in_halves_from(WORTH // block, _rows_of_blocks, rows, grey, background, block, octaves, out, alike)
-    return out, alike
-
-
-@njit(cache=True, nogil=True)
-def _rows_of_blocks(
-    grey: NDArray[np.uint8],
-    background: NDArray[np.float32],
-    block: int,
-    octaves: NDArray[np.float32],
-    out: NDArray[np.float32],
-    alike: NDArray[np.float32],
-    first: int,
-    past: int,
-) -> None:  # pragma: no cover
-    height, columns = grey.shape[0], out.shape[1]
     bins, seen = np.empty((columns, 4 * STEPS_PER_OCTAVE + 1), np.int32), np.empty(columns, np.int32)
-    for r in range(first, past):
+    for r in range(rows):
         bins[:] = 0
         seen[:] = 0
         for i in range(SAMPLES):
@@ -114,6 +96,7 @@ def _rows_of_blocks(
             if seen[c] >= SAMPLES:
                 out[r, c] = _middle_ratio(bins[c], seen[c])
                 alike[r, c] = _near_the_middle(bins[c], seen[c])
+    return out, alike
 
 
 @njit(cache=True, nogil=True)
@@ -164,20 +147,13 @@ def _near_the_middle(bins: NDArray[np.int32], n: int) -> np.float32:  # pragma: 
     return np.float32(bins[max(0, k - NEAR) : k + NEAR + 1].sum() / n)
 
 
-def median_of_even(field: NDArray[np.float32], even: NDArray[np.bool_]) -> NDArray[np.float32]:
-    """Median of the even ones among the 5 by 5 neighbours of every cell, or further around where those are few."""
-    out = np.empty_like(field)
-    in_halves_from(CELLS, _rows_of_medians, len(field), field, even, out)
-    return out
-
-
 @njit(cache=True, nogil=True)
-def _rows_of_medians(
-    field: NDArray[np.float32], even: NDArray[np.bool_], out: NDArray[np.float32], first: int, past: int
-) -> None:  # pragma: no cover
+def median_of_even(field: NDArray[np.float32], even: NDArray[np.bool_]) -> NDArray[np.float32]:  # pragma: no cover
+    """Median of the even ones among the 5 by 5 neighbours of every cell, or further around where those are few."""
     rows, columns = field.shape
+    out = np.empty_like(field)
     trusted = np.empty((2 * FURTHEST + 1) ** 2, np.float32)
-    for r in range(first, past):
+    for r in range(rows):
         for c in range(columns):
             m, reach = 0, 0
             while m < LEAST_EVEN and reach < FURTHEST:
@@ -188,6 +164,7 @@ def _rows_of_medians(
                             trusted[m] = field[y, x]
                             m += 1
             out[r, c] = np.median(trusted[:m]) if m > 0 else field[r, c]
+    return out
 
 
 @njit(cache=True, nogil=True)
@@ -217,29 +194,20 @@ def _scale_rows(
             out[y, x] = np.uint8(np.int32(min(np.float32(grey[y, x]) * factor[x] + _HALF, _MOST)))
 
 
-def even_out(grey: NDArray[np.uint8], field: NDArray[np.float32], block: int, out: NDArray[np.uint8]) -> None:
-    """Divide the picture by the gain field, straight between the middles of blocks."""
-    strips = -(-len(grey) // max(1, block // BANDS))
-    in_halves_from(WORTH // max(1, block // BANDS), _even_strips, strips, grey, field, block, out)
-
-
 @njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
-def _even_strips(
+def even_out(
     grey: NDArray[np.uint8],
     field: NDArray[np.float32],
     block: int,
     out: NDArray[np.uint8],
-    first: int,
-    past: int,
 ) -> None:  # pragma: no cover
-    """Some of the strips of rows that share one line of factors."""
+    """Divide the picture by the gain field, straight between the middles of blocks."""
     width = grey.shape[1]
     rows, columns = field.shape
     factor = np.empty(width, np.float32)
     line = np.empty(columns, np.float32)
     alike = max(1, block // BANDS)
-    for strip in range(first, past):
-        y = strip * alike
+    for y in range(0, grey.shape[0], alike):
         at = min(max((y + 0.5 * alike) / block - 0.5, 0.0), rows - 1.0)
         top = min(int(at), max(rows - 2, 0))
         below = min(top + 1, rows - 1)

@@ -15,7 +15,6 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.both_cores import in_halves_from
 from drover.core.detect.bitmask import lowest_place
 from drover.core.recipe import ShadowSettings
 
@@ -23,7 +22,6 @@ __all__ = ["ShadowFinder"]
 
 CHROMA_RATE = 0.4  # 1/s
 LIT = 1.15  # share of its light from which a pixel is no ground
-WORTH = 360  # rows from which two threads are faster than one
 LEARN_EVERY = 4  # frames: the colour of the ground changes slowly
 
 
@@ -74,10 +72,18 @@ class ShadowFinder:
         if chroma is None or self._colour is None:
             return
         rule = self.settings
-        in_halves_from(
-            WORTH, _sort_pixels, len(grey), grey, background, chroma, self._colour, moving, shadow, rule.darkest,
-            rule.lightest, rule.colour_change, rule.sharpest,
-        )  # fmt: skip
+        _sort_pixels(
+            grey,
+            background,
+            chroma,
+            self._colour,
+            moving,
+            shadow,
+            rule.darkest,
+            rule.lightest,
+            rule.colour_change,
+            rule.sharpest,
+        )
 
 
 @njit(cache=True, nogil=True)
@@ -113,16 +119,15 @@ def _sort_pixels(
     lightest: float,
     change: float,
     sharpest: float,
-    first_row: int,
-    past_row: int,
 ) -> None:  # pragma: no cover
-    """Go through the moving pixels of some rows a mask word at a time, with the sums of three rows made at once."""
+    """Go through the moving pixels a mask word at a time, with the column sums of three rows made at once."""
+    height = grey.shape[0]
     one, zero = np.uint64(1), np.uint64(0)
     now, then = np.zeros(66, np.float32), np.zeros(66, np.float32)
     wool, most = np.float32(lightest + 0.2), np.float32(change)
     rim = np.float32(sharpest)
     low, high, middle = np.float32(darkest), np.float32(lightest), np.float32(128.0)
-    for y in range(first_row, past_row):
+    for y in range(height):
         cy = min(y >> 1, chroma.shape[1] - 1)
         for w in range(moving.shape[1]):
             bits = moving[y, w]
