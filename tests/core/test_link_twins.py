@@ -10,7 +10,7 @@ from builders import fixed
 from hypothesis import given
 from hypothesis import strategies as st
 
-from drover.core.assignment import assign_most, assign_pairs
+from drover.core.assignment import assign_most, match_pairs
 from drover.core.both_cores import in_halves_from
 from drover.core.doubt.kinds import close_pairs, find_jumps, median_sides, peaks
 from drover.core.doubt.moments import take_together
@@ -146,7 +146,7 @@ def test_a_margin_is_the_least_extra_cost_of_any_rival(seed):
     track, detection = (np.array([pair[k] for pair in pairs], np.int64) for k in range(2))
     cost = rng.random(len(pairs))
     match = np.full(4, -1, np.int64)
-    assign_pairs(track, detection, cost, np.ones(len(cost), np.bool_), 4, 4, match)
+    match_pairs(track, detection, cost, np.ones(len(cost), np.bool_), 4, 4, match)
     table = dict(zip(pairs, cost.tolist(), strict=True))
     got = margins(track, detection, cost, match, 4)
     for t in range(4):

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from numba import njit
 from scipy.linalg import expm
 
-from drover.core.assignment import NOBODY, assign_pairs
+from drover.core.assignment import NOBODY, match_pairs
 from drover.core.recipe import AfterSettings, Recipe, ScoreSettings, TrackSettings, with_value
 from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import simulate_boxes
@@ -243,7 +243,7 @@ def solved(cost: np.ndarray, *, greedy: bool = False) -> np.ndarray:
     if greedy:
         assign_greedy(track, detection, values, use, cost.shape[1], match)
     else:
-        assign_pairs(track, detection, values, use, *cost.shape, match)
+        match_pairs(track, detection, values, use, *cost.shape, match)
     return match
 
 
@@ -403,7 +403,7 @@ def test_pairs_however_many_are_matched_at_least_cost(rows, columns, pairs, step
         cost = np.round(cost / step) * step
     match = np.full(rows, -1, np.int64)
     track, detection = np.ascontiguousarray(track), np.ascontiguousarray(detection)
-    assign_pairs(track, detection, cost, np.ones(pairs, np.bool_), rows, columns, match)
+    match_pairs(track, detection, cost, np.ones(pairs, np.bool_), rows, columns, match)
     table = np.full((rows, columns + rows), 1e6)
     table[track, detection] = cost
     table[np.arange(rows), columns + np.arange(rows)] = NOBODY

@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["NOBODY", "assign_most", "assign_pairs", "solve_assignment"]
+__all__ = ["NOBODY", "assign_most", "match_pairs", "solve_assignment"]
 
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
@@ -46,12 +46,12 @@ def assign_most(row: Int, column: Int, value: Float) -> Int:
     match = np.full(rows, -1, np.int64)
     # A row left alone costs as much as a pair of no value, so the least total cost is the largest total value.
     cost = NOBODY * (1.0 - value / value.max())
-    assign_pairs(row, column, cost, np.ones(len(row), np.bool_), rows, columns, match)
+    match_pairs(row, column, cost, np.ones(len(row), np.bool_), rows, columns, match)
     return np.flatnonzero(match[row] == column)
 
 
 @njit(cache=True, nogil=True)
-def assign_pairs(
+def match_pairs(
     track: Int, detection: Int, cost: Float, use: NDArray[np.bool_], tracks: int, detections: int, match: Int
 ) -> None:  # pragma: no cover
     """Match tracks to detections at least total cost, in place.

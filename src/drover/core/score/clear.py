@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.assignment import NOBODY, assign_pairs
+from drover.core.assignment import NOBODY, match_pairs
 from drover.core.score.pairs import Pairs
 
 __all__ = ["ClearScore", "clear_score"]
@@ -136,7 +136,7 @@ def match_in_turn(
         # One pair more always outweighs whatever overlap the others lose by it.
         most = np.float64(past - first)
         cost = NOBODY * (1.0 - overlap[first:past]) / (most + 1.0)
-        assign_pairs(rows, columns, cost, use, rows.max() + 1, columns.max() + 1, found)
+        match_pairs(rows, columns, cost, use, rows.max() + 1, columns.max() + 1, found)
         for k in range(found.shape[0]):
             if found[k] >= 0:
                 match[low_truth + k] = low_track + found[k]

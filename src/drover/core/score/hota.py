@@ -40,7 +40,8 @@ def hota_score(pairs: Pairs) -> HotaScore:
     either = alone[0][pairs.truth_id[pairs.truth]] + alone[1][pairs.track_id[pairs.track]]
     together = _summed(key, _soft_shares(pairs))
     chosen = assign_pairs(pairs, pairs.overlap * together / (either - together))
-    table = np.array([_at_limit(pairs, chosen, key, either, float(limit)) for limit in LIMITS])
+    _, whose = np.unique(key[chosen], return_inverse=True)
+    table = np.array([_at_limit(pairs, chosen, whose, either, float(limit)) for limit in LIMITS])
     hota, deta, assa, loca = table.mean(axis=0)
     return HotaScore(float(hota), float(deta), float(assa), float(loca))
 
@@ -58,12 +59,16 @@ def _summed(key: Int, value: Float) -> Float:
     return np.bincount(place, value).astype(np.float64)[place] if len(key) else np.zeros(0)
 
 
-def _at_limit(pairs: Pairs, chosen: Int, key: Int, either: Int, limit: float) -> tuple[float, float, float, float]:
-    """HOTA, DetA, AssA and LocA at one limit; LocA is 1 where nothing was found."""
-    right = chosen[pairs.overlap[chosen] >= limit - ROUNDING]
+def _at_limit(pairs: Pairs, chosen: Int, whose: Int, either: Int, limit: float) -> tuple[float, float, float, float]:
+    """HOTA, DetA, AssA and LocA at one limit; LocA is 1 where nothing was found.
+
+    ``whose`` (chosen,) numbers the two identities of each pair that was chosen.
+    """
+    reached = pairs.overlap[chosen] >= limit - ROUNDING
+    right, whose = chosen[reached], whose[reached]
     if len(right) == 0:
         return 0.0, 0.0, 0.0, 1.0
-    together = _summed(key[right], np.ones(len(right)))
+    together = np.bincount(whose)[whose].astype(np.float64)
     assa = float((together / (either[right] - together)).mean())
     deta = len(right) / (len(pairs.truth_id) + len(pairs.track_id) - len(right))
     return float(np.sqrt(deta * assa)), deta, assa, float(pairs.overlap[right].mean())

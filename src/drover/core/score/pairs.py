@@ -103,6 +103,8 @@ def overlapping_rows(
     for f in range(min(true_start.shape[0], start.shape[0]) - 1):
         for t in range(true_start[f], true_start[f + 1]):
             for d in range(start[f], start[f + 1]):
+                if box[d, 0] >= true_box[t, 2] or box[d, 2] <= true_box[t, 0]:  # most lie beside it
+                    continue
                 shared = pair_overlap(true_box, t, box, d)
                 if shared <= 0.0:
                     continue

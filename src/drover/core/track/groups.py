@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.assignment import assign_pairs
+from drover.core.assignment import match_pairs
 
 __all__ = ["assign_greedy", "margins", "match_rounds"]
 
@@ -86,7 +86,7 @@ def match_rounds(
         if greedy:
             assign_greedy(track, detection, cost, use, detections, match)
         else:
-            assign_pairs(track, detection, cost, use, tracks, detections, match)
+            match_pairs(track, detection, cost, use, tracks, detections, match)
         for k in range(tracks):
             if match[k] >= 0:
                 free[match[k]] = False

@@ -13,7 +13,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.assignment import NOBODY, assign_pairs
+from drover.core.assignment import NOBODY, match_pairs
 from drover.core.both_cores import at_once, in_halves
 from drover.core.recipe import TrackSettings
 from drover.core.settings.base import Points
@@ -77,7 +77,7 @@ def join_broken(
     # Where nothing stands against it a piece goes on as it was linked, or ends.
     match = np.full(n, -1, np.int64)
     cost = cost * COST_SCALE
-    assign_pairs(end, start, cost, cost < NOBODY, n, n, match)
+    match_pairs(end, start, cost, cost < NOBODY, n, n, match)
     return joined_pieces(tracks, match) if (match >= 0).any() else tracks
 
 
