@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["cells_between", "into_cells", "largest_sides", "middle_of"]
+__all__ = ["cells_between", "cells_touching", "into_cells", "largest_sides"]
 
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
@@ -71,8 +71,16 @@ def largest_sides(box: NDArray[np.floating]) -> tuple[float, float]:  # pragma: 
     return wide, tall
 
 
-@njit(cache=True, nogil=True, inline="always")
-def middle_of(box: NDArray[np.floating], k: int, axis: int, widest: float) -> tuple[float, float]:  # pragma: no cover
-    """A box's middle along an axis, and how far (px) from it the middles of boxes lie that may touch it."""
-    low, high = np.float64(box[k, axis]), np.float64(box[k, axis + 2])
-    return 0.5 * (low + high), 0.5 * (high - low + widest)
+@njit(cache=True, nogil=True)
+def cells_touching(
+    box: NDArray[np.floating], k: int, widest: tuple[float, float], corner: Float, side: float, columns: int, rows: int
+) -> tuple[int, int, int, int]:  # pragma: no cover
+    """Cells that may hold what touches box ``k``: first column, one past the last, first row, one past the last.
+
+    ``widest`` are the sides (px) of the largest box in the cells, see :func:`largest_sides`.
+    """
+    x, wide = 0.5 * (np.float64(box[k, 0]) + np.float64(box[k, 2])), np.float64(box[k, 2]) - np.float64(box[k, 0])
+    y, tall = 0.5 * (np.float64(box[k, 1]) + np.float64(box[k, 3])), np.float64(box[k, 3]) - np.float64(box[k, 1])
+    left, right = cells_between(x, 0.5 * (wide + widest[0]), corner[0], side, columns)
+    top, bottom = cells_between(y, 0.5 * (tall + widest[1]), corner[1], side, rows)
+    return left, right, top, bottom

@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.track.cells import cells_between, into_cells, largest_sides, middle_of
+from drover.core.track.cells import cells_touching, into_cells, largest_sides
 
 __all__ = ["fit_boxes", "guests", "pixel_table", "sharers"]
 
@@ -71,16 +71,13 @@ def sharers(
     """
     out = np.full(forecast.shape[0], -1, np.int64)
     order, start, corner, side, columns, rows = into_cells(box)
-    wide, tall = largest_sides(box)
+    widest = largest_sides(box)
     for k in range(forecast.shape[0]):
         if not candidate[k] or match[k] >= 0:
             continue
         area = max((forecast[k, 2] - forecast[k, 0]) * (forecast[k, 3] - forecast[k, 1]), 1.0)
         best = least_cover
-        x, reach_x = middle_of(forecast, k, 0, wide)
-        y, reach_y = middle_of(forecast, k, 1, tall)
-        left, right = cells_between(x, reach_x, corner[0], side, columns)
-        top, bottom = cells_between(y, reach_y, corner[1], side, rows)
+        left, right, top, bottom = cells_touching(forecast, k, widest, corner, side, columns, rows)
         for line in range(top, bottom):
             for at in range(start[line * columns + left], start[line * columns + right]):
                 d = order[at]

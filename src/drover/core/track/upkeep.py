@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.track.cells import cells_between, into_cells, largest_sides, middle_of
+from drover.core.track.cells import cells_touching, into_cells, largest_sides
 from drover.core.track.filters import forecast_boxes
 
 __all__ = [
@@ -194,14 +194,11 @@ def refuse_covered(
 ) -> None:  # pragma: no cover
     """Take those boxes from the free ones that cover at least ``share`` of some forecast, in place."""
     order, start, corner, side, columns, rows = into_cells(forecast)
-    wide, tall = largest_sides(forecast)
+    widest = largest_sides(forecast)
     for d in range(box.shape[0]):
         if not free[d]:
             continue
-        x, reach_x = middle_of(box, d, 0, wide)
-        y, reach_y = middle_of(box, d, 1, tall)
-        left, right = cells_between(x, reach_x, corner[0], side, columns)
-        top, bottom = cells_between(y, reach_y, corner[1], side, rows)
+        left, right, top, bottom = cells_touching(box, d, widest, corner, side, columns, rows)
         for line in range(top, bottom):
             for at in range(start[line * columns + left], start[line * columns + right]):
                 k = order[at]
