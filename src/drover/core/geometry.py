@@ -9,7 +9,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 __all__ = [
-    "box_foot", "box_reference", "convex_hull", "inside_polygons", "overlap_matrix", "pair_overlap",
+    "box_area", "box_foot", "box_reference", "convex_hull", "inside_polygons", "overlap_matrix", "pair_overlap",
     "points_inside", "side_of_line",
     "simplify_outline", "trace_outlines",
 ]  # fmt: skip
@@ -99,6 +99,11 @@ def convex_hull(points: NDArray[np.float64]) -> NDArray[np.float64]:
         return out[:-1]
 
     return np.array(half(order) + half(order[::-1]))
+
+
+def box_area(box: NDArray[np.floating]) -> NDArray[np.float64]:
+    """Area of each box (n, 4) px, (n,) float64, px²."""
+    return (box[:, 2:] - box[:, :2]).prod(axis=1, dtype=np.float64)
 
 
 def box_foot(box: NDArray[np.float32]) -> NDArray[np.float64]:

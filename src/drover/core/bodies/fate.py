@@ -10,6 +10,8 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.geometry import box_area
+
 __all__ = ["join_fates", "stacked_pairs"]
 
 Int = NDArray[np.int64]
@@ -34,7 +36,7 @@ def stacked_pairs(frame: Int, box: Float, owner: Int, times: Float) -> tuple[Int
     body, piece = _together(frame, owner)
     if len(body) == 0:
         return body, piece
-    area, near, life = _areas(box), _near(box, body, piece), np.bincount(owner)
+    area, near, life = box_area(box), _near(box, body, piece), np.bincount(owner)
     keep = np.zeros(len(body), np.bool_)
     kind = owner[body] * (int(owner.max()) + 1) + owner[piece]
     order = np.argsort(kind, kind="stable")
@@ -47,10 +49,6 @@ def stacked_pairs(frame: Int, box: Float, owner: Int, times: Float) -> tuple[Int
             continue
         keep[rows] = _goes_along(box[b], box[p])
     return body[keep], piece[keep]
-
-
-def _areas(box: Float) -> Float:
-    return (box[:, 2] - box[:, 0]) * (box[:, 3] - box[:, 1])
 
 
 def _near(box: Float, body: Int, piece: Int) -> NDArray[np.bool_]:
@@ -73,7 +71,7 @@ def _together(frame: Int, owner: Int) -> tuple[Int, Int]:
 def _goes_along(body: Float, piece: Float) -> bool:
     """Whether a piece keeps its place beside a body while both go about; boxes (pictures, 4) px of each."""
     both = np.column_stack([np.minimum(body[:, :2], piece[:, :2]), np.maximum(body[:, 2:], piece[:, 2:])])
-    size = float(np.median(np.sqrt((both[:, 2] - both[:, 0]) * (both[:, 3] - both[:, 1]))))
+    size = float(np.median(np.sqrt(box_area(both))))
     middle = [(box[:, :2] + box[:, 2:]) / 2 for box in (body, piece)]
     way = middle[1] - middle[0]
     went = np.hypot(*(middle[1] - middle[1][0]).T).max()

@@ -6,9 +6,10 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.geometry import box_area
 from drover.core.kernel_parts import longer
 
-__all__ = ["fitting_pairs", "lives_together", "unite_pairs"]
+__all__ = ["fitting_pairs", "lives_together", "owned_together", "unite_pairs"]
 
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
@@ -30,7 +31,7 @@ def _one_body(u: Float, height: Float, width: Float) -> bool:  # pragma: no cove
 def fitting_pairs(
     frame_start: Int, box: NDArray[np.float32], owner: NDArray[np.int64], height: Float, width: Float
 ) -> tuple[Int, Int]:  # pragma: no cover
-    """Rows of a body and of a smaller piece near it that together are no larger than one body; the body is followed.
+    """Rows of a body and of a smaller piece near it that together are no larger than one body; either is followed.
 
     ``owner`` (rows,) is the identity that each row is followed as, 0 for none.
     """
@@ -39,12 +40,10 @@ def fitting_pairs(
     u = np.empty(4)
     for f in range(frame_start.shape[0] - 1):
         for m in range(frame_start[f], frame_start[f + 1]):
-            if owner[m] == 0:
-                continue
             area = (box[m, 2] - box[m, 0]) * (box[m, 3] - box[m, 1])
             for p in range(frame_start[f], frame_start[f + 1]):
                 smaller = (box[p, 2] - box[p, 0]) * (box[p, 3] - box[p, 1])
-                if p == m or smaller > area or (smaller == area and p < m):
+                if (owner[m] == 0 and owner[p] == 0) or p == m or smaller > area or (smaller == area and p < m):
                     continue
                 for axis in range(2):
                     u[axis] = min(box[m, axis], box[p, axis])
@@ -72,10 +71,11 @@ def lives_together(body: Int, piece: Int, owner: Int, box: NDArray[np.float32]) 
     """
     most = int(owner.max(initial=0)) + 1
     life = np.bincount(owner, minlength=most)
-    pair = owner[body] * most + owner[piece]
-    kind, which, times = np.unique(pair, return_inverse=True, return_counts=True)
-    share = (times / np.maximum(life[kind % most], 1))[which]
-    area = (box[:, 2] - box[:, 0]) * (box[:, 3] - box[:, 1])
+    # Now the one, now the other is the larger: what counts is how often they are seen together.
+    pair = np.minimum(owner[body], owner[piece]) * most + np.maximum(owner[body], owner[piece])
+    _, which, times = np.unique(pair, return_inverse=True, return_counts=True)
+    share = times[which] / np.maximum(life[owner[piece]], 1)
+    area = box_area(box)
     tiny = area[piece] <= TINY * area[body]
     within = np.bincount(owner[np.unique(piece[tiny])], minlength=most) / np.maximum(life, 1)
     return (owner[piece] == 0) | (share >= TOGETHER) | (tiny & (within[owner[piece]] >= TOGETHER))
@@ -116,3 +116,12 @@ def unite_pairs(
             r = into[r]
         into[p] = r
     return into, whole
+
+
+def owned_together(owner: Int, into: Int) -> Int:
+    """The identities (rows,), with that of a piece for each body that nobody followed until a piece of it went in."""
+    out = owner.copy()
+    pieces = np.flatnonzero((owner > 0) & (into != np.arange(len(into))))
+    pieces = pieces[out[into[pieces]] == 0]
+    out[into[pieces]] = owner[pieces]
+    return out

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.geometry import box_area
 from drover.core.track.speeds import measure_speeds
 from drover.core.types import Detections
 
@@ -23,7 +24,7 @@ def words_of_movers(found: Detections, times: NDArray[np.float64]) -> tuple[str,
     if len(found) < LEAST or found.frame_count < 3:
         return ()
     box = found.box.astype(np.float64)
-    side = np.sqrt(np.maximum((box[:, 2] - box[:, 0]) * (box[:, 3] - box[:, 1]), 1.0))
+    side = np.sqrt(np.maximum(box_area(box), 1.0))
     return (*_sizes(box, side), *_crowd(found), *_speed(found, times))
 
 

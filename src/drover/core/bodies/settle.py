@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from drover.core.bodies.crowns import split_groups
 from drover.core.bodies.fate import join_fates, stacked_pairs
 from drover.core.bodies.followed import owners_of, specks
-from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
+from drover.core.bodies.gather import fitting_pairs, lives_together, owned_together, unite_pairs
 from drover.core.bodies.shared import split_shared
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.detect.growing import GrowingColumn
@@ -83,6 +83,7 @@ def _settled_once(
         body, piece = fitting_pairs(frame_start, box, owner, height, width)
         one = lives_together(body, piece, owner, box)
         into, whole = unite_pairs(body[one], piece[one], box, height, width)
+        owner = owned_together(owner, into)
     if settings.gather:
         free = np.flatnonzero(into == np.arange(len(into)))
         frame = rows_to_frames(detections.frame_start)[free]
@@ -92,7 +93,7 @@ def _settled_once(
     if settings.drop_sparks:
         stays &= owner > 0
         if field is not None and told:
-            stays &= ~np.isin(owner, specks(tracks, field))
+            stays &= ~specks(tracks, field, owner, box, times[rows_to_frames(frame_start)])
     if stays.all():
         return detections
     return _gathered(detections, into, whole, stays)

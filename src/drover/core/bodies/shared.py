@@ -11,6 +11,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.geometry import box_area
 from drover.core.kernel_parts import longer, read_only
 from drover.core.types import Detections, Tracks, rows_to_frames
 
@@ -22,6 +23,8 @@ LEAST_ALONE = 0.8  # s that each must have been followed with a blob of his own
 ALL_OF_IT = 0.8  # overlap of one with the blob from which it is his alone
 TOGETHER = 0.6  # overlap with the blob of the box around all of them, under which they do not explain it
 LEAST_SIDE = 2.0  # px
+TINY = 0.15  # of a blob's area, a head
+MOSTLY = 0.5  # of its life that a rider is on blobs of others
 
 
 def split_shared(found: Detections, tracks: Tracks, times: NDArray[np.float64]) -> Detections:
@@ -36,7 +39,8 @@ def split_shared(found: Detections, tracks: Tracks, times: NDArray[np.float64]) 
     if len(held) == 0 or count.max() < 2:
         return found
     alone = np.bincount(tracks.identity[held], count[of] == 1) * float(np.median(np.diff(times)))
-    rows = held[(count[of] > 1) & (alone[tracks.identity[held]] >= LEAST_ALONE)]
+    bodies = (alone >= LEAST_ALONE) & ~_riders(tracks.identity[held], tracks.box[held], found.box[of], count[of] > 1)
+    rows = held[(count[of] > 1) & bodies[tracks.identity[held]]]
     rows = rows[np.argsort(tracks.detection[rows], kind="stable")]
     blob = tracks.detection[rows].astype(np.int64)
     box = tracks.box[rows].copy()
@@ -46,6 +50,18 @@ def split_shared(found: Detections, tracks: Tracks, times: NDArray[np.float64]) 
         return found
     look = _looks_alone(found, tracks, held[count[of] == 1], rows, blob)
     return cut_into(found, blob, box, look)
+
+
+def _riders(identity: NDArray[np.int32], box: Float32, blob: Float32, shared: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Of each identity whether it is no body: mostly on blobs of others, and a tiny part of them.
+
+    A mark on the ground that somebody walked over is taken along as his head. ``box`` (rows, 4) px is where each is
+    expected, ``blob`` what it is on.
+    """
+    share = box_area(box) / np.maximum(box_area(blob), 1.0)
+    on_others = np.bincount(identity, shared)
+    tiny = np.bincount(identity, shared & (share <= TINY))
+    return (on_others >= MOSTLY * np.bincount(identity)) & (tiny > 0.5 * on_others)
 
 
 @njit(cache=True, nogil=True, inline="always")

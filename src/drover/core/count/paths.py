@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.geometry import box_reference
+from drover.core.geometry import box_area, box_reference
 from drover.core.recipe import CountSettings
 from drover.core.settings.count import REFERENCES
 from drover.core.types import Tracks
@@ -34,8 +34,7 @@ class TrackPaths:
     @cached_property
     def size(self) -> Float:
         """(rows,) px, the size of the box: the root of its area, at least 1."""
-        box = self.tracks.lying[self.row].astype(np.float64)
-        return np.sqrt(np.maximum((box[:, 2] - box[:, 0]) * (box[:, 3] - box[:, 1]), 1.0))
+        return np.sqrt(np.maximum(box_area(self.tracks.lying[self.row]), 1.0))
 
     @cached_property
     def first(self) -> NDArray[np.int64]:

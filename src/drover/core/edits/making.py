@@ -12,7 +12,7 @@ from drover.core.edits.edit import Edit, Place, fraction_box
 from drover.core.edits.holding import places_held
 from drover.core.edits.rows import by_hand
 from drover.core.errors import DroverError
-from drover.core.geometry import overlap_matrix
+from drover.core.geometry import box_area, overlap_matrix
 from drover.core.types import Tracks, TrackState
 
 __all__ = [
@@ -239,7 +239,7 @@ def _clearest(tracks: Tracks, times: Float, rows: Int, when: float) -> Place:
 
 
 def _area(box: NDArray) -> Float:
-    return np.maximum((box[:, 2:] - box[:, :2]).prod(axis=1, dtype=np.float64), 1.0)
+    return np.maximum(box_area(box), 1.0)
 
 
 def _as_place(tracks: Tracks, times: Float, row: int) -> Place:

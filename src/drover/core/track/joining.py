@@ -21,6 +21,7 @@ from drover.core.track.exits import in_exits
 from drover.core.track.join_costs import Ends, expected_by_chance, find_joins
 from drover.core.track.looks import look_distances, path_looks
 from drover.core.track.pieces import cut_at_gaps, joined_pieces
+from drover.core.track.turned_about import find_turns
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["join_broken"]
@@ -53,7 +54,9 @@ def join_broken(
     """
     if len(tracks.paths.identity) < 1:
         return tracks
-    tracks, goes_on = cut_at_gaps(tracks, times)
+    # Where the camera moves, its turns are everybody's.
+    others = find_turns(tracks, times, look) if view is None else None
+    tracks, goes_on, parted = cut_at_gaps(tracks, times, others)
     if len(tracks.paths.identity) < 2:
         return tracks
     _ = tracks.paths  # made once, before two threads ask for them
@@ -72,6 +75,7 @@ def join_broken(
     blinked = (goes_on[end] == start) & (first.time[start] - last.time[end] < BLINK)
     cost = cost + np.where(blinked, 0.0, CHANCE_WEIGHT * chance)
     weight = settings.match.look_weight
+    cost = np.where(parted[start] == end, np.inf, cost)
     if look is not None and len(look) and weight > 0:
         cost = cost + LOOKS * weight * _unlikeness(tracks, look, end, start)
     # Where nothing stands against it a piece goes on as it was linked, or ends.

@@ -19,29 +19,34 @@ _OF_BRIDGES = {"state": int(TrackState.COASTING), "detection": -1, "confidence":
 COASTING = int(TrackState.COASTING)
 
 
-def cut_at_gaps(tracks: Tracks, times: Float) -> tuple[Tracks, Int]:
+def cut_at_gaps(tracks: Tracks, times: Float, others: NDArray[np.bool_] | None = None) -> tuple[Tracks, Int, Int]:
     """Tracks cut where they coasted for long, and for each piece the piece (place among the paths) it went on as.
+
+    They are cut too where ``others`` (rows,) says that another object begins; there no piece goes on. The last column
+    has for each piece the one that it was parted from in that way, or -1.
 
     While it tracks, the tracker has to decide at the first glimpse of what comes back; afterwards the whole of
     what went and of what came back can be compared. The coasting rows between are left out; -1 for no next piece.
     """
     longest = max(CUT_FROM, CUT_FRAMES * float(np.median(np.diff(times)))) if len(times) > 1 else CUT_FROM
     paths = tracks.paths
-    piece, goes_on = find_pieces(
-        paths.start, paths.row, times[tracks.frame], tracks.state == TrackState.COASTING, longest
-    )
+    piece, goes_on, parted = find_pieces(
+        paths.start, paths.row, times[tracks.frame], tracks.state == TrackState.COASTING,
+        np.zeros(len(tracks), np.bool_) if others is None else others, longest,
+    )  # fmt: skip
     keep = piece >= 0
     columns = {name: getattr(tracks, name)[keep] for name in columns_of(tracks)}
-    return with_rows(tracks, tracks.frame[keep], (piece[keep] + 1).astype(np.int32), columns), goes_on
+    return with_rows(tracks, tracks.frame[keep], (piece[keep] + 1).astype(np.int32), columns), goes_on, parted
 
 
 @njit(cache=True, nogil=True)
 def find_pieces(
-    start: Int, row: Int, when: Float, coasting: NDArray[np.bool_], longest: float
-) -> tuple[Int, Int]:  # pragma: no cover
-    """Piece of every row, -1 for the coasting rows of a cut, and the piece that follows each piece or -1."""
+    start: Int, row: Int, when: Float, coasting: NDArray[np.bool_], others: NDArray[np.bool_], longest: float
+) -> tuple[Int, Int, Int]:  # pragma: no cover
+    """Piece of every row, -1 for the coasting rows of a cut; the piece that follows each piece, and the piece that it
+    was parted from since another object begins with it, or -1."""
     piece = np.empty(row.shape[0], np.int64)
-    goes_on = np.full(row.shape[0] + 1, -1, np.int64)
+    goes_on, parted = np.full(row.shape[0] + 1, -1, np.int64), np.full(row.shape[0] + 1, -1, np.int64)
     number = 0
     for p in range(start.shape[0] - 1):
         last = -1
@@ -50,15 +55,18 @@ def find_pieces(
             piece[r] = number
             if coasting[r]:
                 continue
-            if last >= 0 and when[r] - when[row[last]] > longest:
+            if last >= 0 and (others[r] or when[r] - when[row[last]] > longest):
                 for between in range(last + 1, k):
                     piece[row[between]] = -1
-                goes_on[number] = number + 1
+                if others[r]:
+                    parted[number + 1] = number
+                else:
+                    goes_on[number] = number + 1
                 number += 1
                 piece[r] = number
             last = k
         number += 1
-    return piece, goes_on[:number].copy()
+    return piece, goes_on[:number].copy(), parted[:number].copy()
 
 
 def joined_pieces(tracks: Tracks, follows: Int) -> Tracks:
