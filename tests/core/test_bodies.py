@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from drover.core.bodies import settle as settling
 from drover.core.bodies.crowns import find_crowns
-from drover.core.bodies.gather import fitting_pairs, lives_together, unite_pairs
+from drover.core.bodies.gather import fitting_pairs, lives_together, owned_together, unite_pairs
 from drover.core.bodies.settle import settle
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.geometry import overlap_matrix
@@ -199,7 +199,11 @@ def test_no_union_is_larger_than_a_body_and_every_row_goes_to_one_that_stays(see
     body, piece = fitting_pairs(start, fixed(box), owner, height, width)
     one = lives_together(body, piece, owner, box)
     into, whole = unite_pairs(body[one], piece[one], box, height, width)
-    assert (owner[body] > 0).all() and ((body < 12) == (piece < 12)).all()
+    assert ((owner[body] > 0) | (owner[piece] > 0)).all() and ((body < 12) == (piece < 12)).all()
+    owned = owned_together(owner, into)
+    assert (owned[owner > 0] == owner[owner > 0]).all()
+    for r in np.flatnonzero((owned > 0) & (owner == 0)).tolist():
+        assert owned[r] in owner[into == r], "it has the identity of a piece that went into it"
     np.testing.assert_array_equal(into[into], into)
     for r in np.unique(into[into != np.arange(n)]).tolist():
         parts = box[into == r]
@@ -221,6 +225,40 @@ def test_a_head_followed_over_legs_that_are_lost_and_found_again_is_theirs():
     one = lives_together(body, piece, owner, box)
     assert set(owner[piece[one]].tolist()) == {1}
     assert len(np.unique(piece[one])) == 40
+
+
+def test_two_pieces_of_which_now_the_one_now_the_other_is_larger_are_one_all_the_time():
+    """A trunk and legs that nobody sees together: the legs are the larger in 30 pictures, the trunk in 10."""
+    rows = []
+    for f in range(40):
+        wide = 18 if f < 30 else 10
+        rows += [(f, 50, 50, 64, 74), (f, 50, 75, 50 + wide, 98)]
+    found, owner = table(rows, 40), np.tile([1, 2], 40)
+    box = found.frozen().box
+    body, piece = fitting_pairs(found.frame_start, box, owner, np.array([50.0, 0.0]), np.array([20.0, 0.0]))
+    assert set(owner[body].tolist()) == {1, 2}
+    one = lives_together(body, piece, owner, box)
+    assert one.sum() == 40, "each picture"
+
+
+def test_a_body_that_nobody_follows_is_known_by_its_head():
+    """A head is followed; the coat below it is found every other picture, and taken for no identity of its own."""
+    rows, owner = [], []
+    for f in range(40):
+        rows.append((f, 20 + f, 50, 28 + f, 58))
+        owner.append(1)
+        if f % 2 == 0:
+            rows.append((f, 16 + f, 60, 34 + f, 98))
+            owner.append(0)
+    found, owner = table(rows, 40), np.array(owner)
+    box = found.frozen().box
+    height, width = np.array([50.0, 0.0]), np.array([20.0, 0.0])
+    body, piece = fitting_pairs(found.frame_start, box, owner, height, width)
+    one = lives_together(body, piece, owner, box)
+    into, whole = unite_pairs(body[one], piece[one], box, height, width)
+    owner = owned_together(owner, into)
+    assert (owner == 1).all() and (into != np.arange(len(into))).sum() == 20
+    assert (whole[np.unique(body[one]), 1] == 50).all()
 
 
 # --- what is reported, joined and believed --------------------------------------------------------------------

@@ -347,26 +347,31 @@ def test_joins_are_all_pairs_that_may_be_one_with_their_costs(seed):
 
 
 @given(st.lists(st.lists(st.sampled_from([CONFIRMED, COASTING]), min_size=1, max_size=25), min_size=1, max_size=5))
-def test_a_path_is_cut_at_every_long_gap_and_only_there(paths):
+def test_a_path_is_cut_at_every_long_gap_and_where_another_begins_and_only_there(paths):
     start = np.concatenate([[0], np.cumsum([len(p) for p in paths])]).astype(np.int64)
     state = np.concatenate([np.array(p) for p in paths])
     when = np.concatenate([np.arange(len(p)) / 25.0 for p in paths])
-    piece, goes_on = find_pieces(start, np.arange(len(state)), when, state == COASTING, 0.15)
-    number, want, follows = 0, np.full(len(state), -9), {}
+    others = np.arange(len(state)) % 7 == 3
+    piece, goes_on, parted = find_pieces(start, np.arange(len(state)), when, state == COASTING, others, 0.15)
+    number, want, follows, apart = 0, np.full(len(state), -9), {}, {}
     for p, path in enumerate(paths):
         last = None
         for k, one in enumerate(path):
             want[start[p] + k] = number
             if one == CONFIRMED:
-                if last is not None and (k - last) / 25.0 > 0.15:
+                if last is not None and ((k - last) / 25.0 > 0.15 or others[start[p] + k]):
                     want[start[p] + last + 1 : start[p] + k] = -1
-                    follows[number] = number + 1
+                    if others[start[p] + k]:
+                        apart[number + 1] = number
+                    else:
+                        follows[number] = number + 1
                     number += 1
                     want[start[p] + k] = number
                 last = k
         number += 1
     np.testing.assert_array_equal(piece, want)
     assert {k: int(v) for k, v in enumerate(goes_on) if v >= 0} == follows
+    assert {k: int(v) for k, v in enumerate(parted) if v >= 0} == apart
 
 
 @given(st.permutations(range(9)), st.lists(st.booleans(), min_size=8, max_size=8))

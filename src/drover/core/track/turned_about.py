@@ -2,7 +2,8 @@
 
 Two that meet and leave in each other's place, as at the edge of the picture, are taken for one that turned round.
 Whoever turns slows down first; a way that is as fast just before as it is just after in the opposite direction
-belongs to two. What is far faster for its size, as insects are, does turn like that, and nothing is said of it.
+belongs to two, if it looks different as well: balls bounce, and what is far faster for its size, as insects are, turns
+like that too.
 """
 
 from __future__ import annotations
@@ -22,7 +23,6 @@ WINDOW = 0.5  # s before and after in which the way is measured
 LEAST_ROWS = 3
 LONGEST = 0.6  # s unseen between the two
 SLOWEST, FASTEST = 0.6, 5.0  # sizes/s that both ways must have
-SURELY = 1.0  # sizes/s of both from which the way alone tells, whatever they look like
 OPPOSITE = -0.5  # cosine of the two ways
 OTHER_LOOK = 0.3  # how unlike both must look, of what may be
 AT_EDGE = 1.0  # px
@@ -31,9 +31,10 @@ AT_EDGE = 1.0  # px
 def find_turns(tracks: Tracks, times: Float, look: NDArray[np.uint8] | None) -> NDArray[np.bool_]:
     """Rows of tracks with which another object begins, (rows,); ``times`` s of the frames, ``look`` of detections."""
     paths = tracks.paths
-    known = look if look is not None and len(look) else np.zeros((1, 1), np.uint8)
+    if look is None or len(look) == 0:
+        return np.zeros(len(tracks), np.bool_)
     return turn_rows(
-        paths.start, paths.row, times[tracks.frame], tracks.box, tracks.detection, known,
+        paths.start, paths.row, times[tracks.frame], tracks.box, tracks.detection, look,
         float(tracks.size[0]), float(tracks.size[1]),
     )  # fmt: skip
 
@@ -77,7 +78,7 @@ def turn_rows(
             against = (there[0] * then[0] + there[1] * then[1]) / (slow * fast * size * size)
             if against > OPPOSITE or -against * slow <= best:
                 continue
-            if slow >= SURELY or _unlike(looks, look, detection, seen[first:k], seen[k:past]) >= OTHER_LOOK:
+            if _unlike(looks, look, detection, seen[first:k], seen[k:past]) >= OTHER_LOOK:
                 best, at = -against * slow, k
         if at >= 0:
             out[seen[at]] = True
@@ -131,10 +132,8 @@ def _unlike(
 ) -> float:  # pragma: no cover
     """How unlike the mean looks of two lots of rows are, 0..1; ``looks`` (2, n) is room for them."""
     looks[:] = 0.0
-    for r in before:
-        if detection[r] < look.shape[0]:
-            looks[0] += look[detection[r]]
-    for r in after:
-        if detection[r] < look.shape[0]:
-            looks[1] += look[detection[r]]
+    for side, rows in enumerate((before, after)):
+        for r in rows:
+            for c in range(look.shape[1]):
+                looks[side, c] += look[detection[r], c]
     return look_distance(looks, 0, looks, 1)
