@@ -12,6 +12,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.track.smoothing import measured_boxes
+from drover.core.track.usual_sizes import likeness
 from drover.core.track_rows import columns_of, with_rows
 from drover.core.types import Detections, Tracks, TrackState
 
@@ -27,6 +28,8 @@ FOR_CONTRAST, PLAIN_CONTRAST, FAINT = 22.4, 0.55, 0.53  # for its middle confide
 FOR_LEAP, MOST_LEAP = -1.9, 0.6  # for each size that its way bends at each picture, at the median
 FOR_TIME, PLAIN_TIME, LEAST_TIME = 1.3, 0.8, 0.04  # for each e-fold of its time in s, from this one
 FOR_SHARE = 1.96  # for the share of its time that it is seen in
+FOR_SIZE = 2.0  # for being of the size of those that are objects without it: such odds, and s
+BEYOND_DOUBT, SURE_TIME = 1.5, 1.0
 
 
 def drop_unmoved(tracks: Tracks, least: float) -> Tracks:
@@ -53,7 +56,9 @@ def object_odds(tracks: Tracks, detections: Detections, times: Float) -> Float:
     first, last = paths.frame[paths.start[:-1]], paths.frame[paths.start[1:] - 1]
     lasts = np.maximum(times[last] - times[first], LEAST_TIME)
     odds = NOTHING_SAID + FOR_CONTRAST * (np.maximum(contrast, FAINT) - PLAIN_CONTRAST)
-    return odds + FOR_LEAP * np.minimum(leap, MOST_LEAP) + FOR_TIME * np.log(lasts / PLAIN_TIME) + FOR_SHARE * share
+    odds += FOR_LEAP * np.minimum(leap, MOST_LEAP) + FOR_TIME * np.log(lasts / PLAIN_TIME) + FOR_SHARE * share
+    sure = (odds > BEYOND_DOUBT) & (lasts > SURE_TIME)
+    return odds + FOR_SIZE * likeness(paths.start, paths.row, box, seen, sure)
 
 
 def _kept(tracks: Tracks, keeps: NDArray[np.bool_]) -> Tracks:
