@@ -28,8 +28,8 @@ FOR_CONTRAST, PLAIN_CONTRAST, FAINT = 22.4, 0.55, 0.53  # for its middle confide
 FOR_LEAP, MOST_LEAP = -1.9, 0.6  # for each size that its way bends at each picture, at the median
 FOR_TIME, PLAIN_TIME, LEAST_TIME = 1.3, 0.8, 0.04  # for each e-fold of its time in s, from this one
 FOR_SHARE = 1.96  # for the share of its time that it is seen in
-FOR_SIZE = 2.0  # for being of the size of those that are objects without it: such odds, and s
-BEYOND_DOUBT, SURE_TIME = 1.5, 1.0
+BEYOND_DOUBT, SURE_TIME = 1.5, 1.0  # odds so far, and s, from which it is an object whose size tells of others
+FOR_SIZE, FOR_OTHER_SIZE = 2.2, -0.2  # for being of their size, by the share of its time that it is seen; for not being
 
 
 def drop_unmoved(tracks: Tracks, least: float) -> Tracks:
@@ -58,7 +58,8 @@ def object_odds(tracks: Tracks, detections: Detections, times: Float) -> Float:
     odds = NOTHING_SAID + FOR_CONTRAST * (np.maximum(contrast, FAINT) - PLAIN_CONTRAST)
     odds += FOR_LEAP * np.minimum(leap, MOST_LEAP) + FOR_TIME * np.log(lasts / PLAIN_TIME) + FOR_SHARE * share
     sure = (odds > BEYOND_DOUBT) & (lasts > SURE_TIME)
-    return odds + FOR_SIZE * likeness(paths.start, paths.row, box, seen, sure)
+    alike = likeness(paths.start, paths.row, box, seen, sure)
+    return odds if alike is None else odds + FOR_SIZE * share * alike + FOR_OTHER_SIZE * (1.0 - alike)
 
 
 def _kept(tracks: Tracks, keeps: NDArray[np.bool_]) -> Tracks:

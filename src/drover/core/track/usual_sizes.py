@@ -23,21 +23,23 @@ ROUNDS = 20
 CLOSE = 0.05  # log ratio off the line under which nothing weighs more
 
 
-def likeness(start: Int, row: Int, box: NDArray[np.float32], seen: NDArray[np.bool_], sure: NDArray[np.bool_]) -> Float:
-    """Of each path how like the sure ones of its place it is in size, (paths,) from 0 to 1; 0 where they do not tell.
+def likeness(
+    start: Int, row: Int, box: NDArray[np.float32], seen: NDArray[np.bool_], sure: NDArray[np.bool_]
+) -> Float | None:
+    """Of each path how like the sure ones of its place it is in size, (paths,) 0 to 1; None where they do not tell.
 
     ``start`` and ``row`` say which rows each path has, ``box`` (rows, 4) px, ``seen`` (rows,) which were not coasting,
     ``sure`` (paths,) which paths are objects beyond doubt.
     """
     if np.count_nonzero(sure) < LEAST_SURE:
-        return np.zeros(len(start) - 1)
+        return None
     sides, foot, rows = usual_sides(start, row, box, seen)
     unlike, spread = np.zeros(len(foot)), 0.0
     for side in sides:
         off = np.abs(np.log(side) - _line(foot[sure], np.log(side[sure]), rows[sure], foot))
         unlike += off
         spread += float(np.median(off[sure]))
-    return np.maximum(1.0 - unlike / UNLIKE, 0.0) if spread <= MIXED else np.zeros(len(foot))
+    return np.maximum(1.0 - unlike / UNLIKE, 0.0) if spread <= MIXED else None
 
 
 def _line(x: Float, y: Float, weight: Float, at: Float) -> Float:
