@@ -19,6 +19,7 @@ Int = NDArray[np.int64]
 LEAST_SURE = 3  # objects beyond doubt
 UNLIKE = 1.0  # summed log ratio of width and height from which nothing is alike
 MIXED = 0.7  # summed spread of those that are sure, from which sizes say nothing
+ON_THE_LINE = 2  # of those that are sure lie on it because it was fitted to them
 ROUNDS = 20
 CLOSE = 0.05  # log ratio off the line under which nothing weighs more
 
@@ -38,7 +39,7 @@ def likeness(
     for side in sides:
         off = np.abs(np.log(side) - _line(foot[sure], np.log(side[sure]), rows[sure], foot))
         unlike += off
-        spread += float(np.median(off[sure]))
+        spread += float(np.median(np.sort(off[sure])[ON_THE_LINE:]))
     return np.maximum(1.0 - unlike / UNLIKE, 0.0) if spread <= MIXED else None
 
 
