@@ -59,7 +59,7 @@ def settle(
         cut = split_groups(detections, tracks, times, fit_size_field(tracks))
         if cut is not detections:
             tracks = link_detections(cut, times, rate, GENEROUS, cancelled=cancelled)
-        detections = split_shared(cut, tracks, times)
+        detections = split_shared(cut, tracks, times, fit_size_field(tracks))
     return detections
 
 

@@ -11,6 +11,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.bodies.packed import packed_parts
+from drover.core.bodies.size_field import SizeField
 from drover.core.geometry import box_area
 from drover.core.kernel_parts import longer, read_only
 from drover.core.types import Detections, Tracks, rows_to_frames
@@ -27,17 +29,35 @@ TINY = 0.15  # of a blob's area, a head
 MOSTLY = 0.5  # of its life that a rider is on blobs of others
 
 
-def split_shared(found: Detections, tracks: Tracks, times: NDArray[np.float64]) -> Detections:
-    """Detections with every blob cut that several identities share; ``times`` s of the frames.
+def split_shared(
+    found: Detections, tracks: Tracks, times: NDArray[np.float64], field: SizeField | None = None
+) -> Detections:
+    """Detections with every blob cut that several identities share, or that is several bodies; ``times`` s of frames.
 
     ``tracks`` were linked from ``found``. Each part has the box where its identity was expected to be within the blob,
     its outer sides as seen, the pixels of the blob that are nearest to it, and the look it had when last seen alone.
+    With a ``field`` of sizes, blobs far larger than one body are cut as well.
     """
+    blob, box, look = _shared_parts(found, tracks, times)
+    packed, boxes = packed_parts(found, tracks, field, blob)
+    if len(packed):
+        order = np.argsort(np.concatenate([blob, packed]), kind="stable")
+        if len(found.look):
+            look = np.concatenate([look, found.look[packed]])[order]
+        blob, box = np.concatenate([blob, packed])[order], np.ascontiguousarray(np.concatenate([box, boxes])[order])
+    return cut_into(found, blob, box, look) if len(blob) else found
+
+
+def _shared_parts(
+    found: Detections, tracks: Tracks, times: NDArray[np.float64]
+) -> tuple[Int, Float32, NDArray[np.uint8]]:
+    """Which blob (parts,), rising, each part belongs to, its box (parts, 4) px and its look."""
+    none = np.zeros(0, np.int64), np.zeros((0, 4), np.float32), found.look[:0]
     held = np.flatnonzero(tracks.detection >= 0)
     of = tracks.detection[held]
     count = np.bincount(of, minlength=len(found))
     if len(held) == 0 or count.max() < 2:
-        return found
+        return none
     alone = np.bincount(tracks.identity[held], count[of] == 1) * float(np.median(np.diff(times)))
     bodies = (alone >= LEAST_ALONE) & ~_riders(tracks.identity[held], tracks.box[held], found.box[of], count[of] > 1)
     rows = held[(count[of] > 1) & bodies[tracks.identity[held]]]
@@ -47,9 +67,8 @@ def split_shared(found: Detections, tracks: Tracks, times: NDArray[np.float64]) 
     taken = explain(blob, box, found.frozen().box)
     rows, blob, box = rows[taken], blob[taken], box[taken]
     if len(rows) == 0:
-        return found
-    look = _looks_alone(found, tracks, held[count[of] == 1], rows, blob)
-    return cut_into(found, blob, box, look)
+        return none
+    return blob, box, _looks_alone(found, tracks, held[count[of] == 1], rows, blob)
 
 
 def _riders(identity: NDArray[np.int32], box: Float32, blob: Float32, shared: NDArray[np.bool_]) -> NDArray[np.bool_]:

@@ -30,12 +30,13 @@ WIDE_SPREAD = 0.5  # log ratio, at the median, from which things of all sizes sh
 class SizeField:
     """Height and width px of a body whose foot is at level y px: each ``at0 + slope * y``, 2 px at least.
 
-    ``spread`` is the median absolute log ratio of the heights seen to the line.
+    ``spread`` is the median absolute log ratio of the heights seen to the line, ``width_spread`` that of the widths.
     """
 
     height: tuple[float, float]
     width: tuple[float, float]
     spread: float
+    width_spread: float = 0.0
 
     def at(self, level: float) -> tuple[float, float]:
         """Width and height px of a body whose foot is at that level, px."""
@@ -56,9 +57,13 @@ def fit_size_field(tracks: Tracks) -> SizeField | None:
     box = tracks.box[rows[:: max(1, len(rows) // MOST_ROWS)]].astype(np.float64)
     foot, tall, wide = box[:, 3], box[:, 3] - box[:, 1], box[:, 2] - box[:, 0]
     height, width = _upper_line(foot, tall), _upper_line(foot, wide)
-    fit = np.maximum(height[0] + height[1] * foot, 2.0)
-    spread = float(np.median(np.abs(np.log(np.maximum(tall, 1.0) / fit))))
-    return SizeField(height, width, spread)
+    return SizeField(height, width, _spread(height, foot, tall), _spread(width, foot, wide))
+
+
+def _spread(line: tuple[float, float], foot: Float, side: Float) -> float:
+    """Median absolute log ratio of sides px to a line over the foot."""
+    fit = np.maximum(line[0] + line[1] * foot, 2.0)
+    return float(np.median(np.abs(np.log(np.maximum(side, 1.0) / fit))))
 
 
 def _upper_line(x: Float, y: Float) -> tuple[float, float]:
