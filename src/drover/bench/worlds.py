@@ -7,6 +7,8 @@ holds the figures of another.
 from __future__ import annotations
 
 import argparse
+import contextlib
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -31,8 +33,8 @@ VERSION = 2
 HEAD = """# Untouched defaults on other worlds
 
 Made by `.venv/bin/python -m drover.bench.worlds --seed {seed}`: worlds drawn by Drover with their exact truth, worked
-through with no dial touched, detection at overlap 0.5. Seeds 1 to 3 were looked at while the defaults were made,
-seed 4 not before it was measured for this page.
+through with no dial touched, detection at overlap 0.5. Seeds 1 to 3 were looked at while the defaults were made, and
+of seeds 4 to 7 some once they had been measured; seed 8 was drawn when the rules stood, for this page.
 
 | world | F1 | precision | recall | false / true | IDF1 | switches | identities | count errors |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- |
@@ -75,7 +77,12 @@ def world_folder(name: str, options: Options) -> Path:
     folder = Path(platformdirs.user_cache_dir("drover")) / "worlds" / f"{name}-{options.seed}{other}-{VERSION}"
     if not (folder / "recipe.toml").exists():
         print(f"drawing {name}{other}, once", flush=True)
-        write_world(build_world(name, options), folder)
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        # Beside and moved in whole: two benches at once must not write into each other's clips.
+        with tempfile.TemporaryDirectory(dir=folder.parent) as draft:
+            write_world(build_world(name, options), Path(draft) / name)
+            with contextlib.suppress(OSError):  # the other was quicker
+                (Path(draft) / name).rename(folder)
     return folder
 
 
@@ -107,7 +114,7 @@ def measure_worlds(seed: int) -> Iterator[WorldFigures]:
 def main() -> None:
     """Print the table, with means and worsts, and write it to a page."""
     parser = argparse.ArgumentParser(prog="python -m drover.bench.worlds", description=main.__doc__)
-    parser.add_argument("--seed", type=int, default=4, help="which of the worlds' seeds")
+    parser.add_argument("--seed", type=int, default=8, help="which of the worlds' seeds")
     parser.add_argument("--out", type=Path, default=Path("docs/worlds.md"), help="page to write")
     given = parser.parse_args()
     figures = []

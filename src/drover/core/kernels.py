@@ -11,6 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from drover.core.bodies.packed import place_bodies
 from drover.core.bodies.settle import settle
 from drover.core.camera.canvas import lay_on, runs_along, show_ground
 from drover.core.camera.follower import CameraFollower
@@ -63,9 +64,11 @@ from drover.core.track.explain import explain_frame
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
 from drover.core.track.ride import forecast, measured_of, ride
+from drover.core.track.smoothing import measured_boxes
 from drover.core.track.travel import drop_flicker, drop_unmoved
+from drover.core.track.usual_sizes import usual_sides
 from drover.core.track.whole_clip import link_detections
-from drover.core.types import LOOK, Detections, Tracks, Truth
+from drover.core.types import LOOK, Detections, Tracks, TrackState, Truth
 
 __all__ = ["warm_kernels"]
 
@@ -172,6 +175,10 @@ def _warm_tracker(settings: TrackSettings) -> None:
     tracks = link_detections(found, times, 25.0, settings)
     drop_unmoved(drop_flicker(tracks, found, times), 1.0)
     settle(found, 2 * times, 12.5, BodySettings())
+    paths, seen = tracks.paths, tracks.state != TrackState.COASTING
+    usual_sides(paths.start, paths.row, measured_boxes(tracks, found), seen)
+    wide = read_only(np.array([(y, 0, 30) for y in range(20)], np.int16))
+    place_bodies(wide, np.array([20.0, 0.0]), np.array([10.0, 0.0]), 1.0)
     explain_frame(found, tracks, times, 25.0, settings, 38)
     _warm_ride(tracks, found, times)
     lost = LostOnes(8.0, 0.1)
