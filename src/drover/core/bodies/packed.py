@@ -51,7 +51,9 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
     if not usual.any():
         return none
     fill = float(np.median(share[usual]))
-    large = (share > MORE * fill) & ~_of_large_ones(tracks, share, MORE * fill) & (box_area(found.box) > 0)
+    # What is larger than all that may be placed with as much left over as may be is not looked into.
+    large = (share > MORE * fill) & (share * (1.0 - MOST_LEFT) <= MOST * fill) & (box_area(found.box) > 0)
+    large &= ~_of_large_ones(tracks, share, MORE * fill)
     large[but] = False
     blob, boxes = [], []
     fixed = found.frozen()
