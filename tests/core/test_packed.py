@@ -119,7 +119,10 @@ def test_who_is_mostly_alone_is_cut_from_the_other_and_a_cart_is_left_whole():
     assert len(packed_parts(cart, tracks_of(rows, 30, size=(300, 200)), FIELD, NONE)[0]) == 0
 
 
-@pytest.mark.parametrize("field", [None, replace(FIELD, spread=0.5), replace(FIELD, width_spread=0.8)])
-def test_where_bodies_are_of_many_sizes_nothing_is_placed(field):
+LONG = replace(FIELD, height=(WIDE, 0.0), width=(TALL, 0.0))
+
+
+@pytest.mark.parametrize("field", [None, replace(FIELD, spread=0.5), replace(FIELD, width_spread=0.8), LONG])
+def test_where_bodies_are_of_many_sizes_or_longer_than_tall_nothing_is_placed(field):
     found, rows = table(30, meeting)
     assert len(packed_parts(found, tracks_of(rows, 30, size=(300, 200)), field, NONE)[0]) == 0

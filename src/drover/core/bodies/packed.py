@@ -24,6 +24,7 @@ Float = NDArray[np.float64]
 Float32 = NDArray[np.float32]
 MORE = 1.35  # times the pixels of one body from which a blob is more than one
 ONE_HEIGHT, ONE_WIDTH = 0.35, 0.5  # spreads over which bodies are not alike enough to be placed: limbs swing
+UPRIGHT = 1.0  # times its width that a body must be tall: what is long looks shorter as it turns
 ABOUT = 0.25  # log ratio of its height to the usual one from which a blob shows how much of its box a body fills
 LEAST_NEW = 0.4  # of a body's pixels that one more must bring
 EMPTY_WEIGHT = 0.25  # of a pixel too few in its box, against one that it covers
@@ -46,6 +47,8 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
     height, width = np.array(field.height), np.array(field.width)
     foot = found.box[:, 3].astype(np.float64)
     tall, wide = np.maximum(height[0] + height[1] * foot, 2.0), np.maximum(width[0] + width[1] * foot, 2.0)
+    if np.median(tall / wide) < UPRIGHT:
+        return none
     share = found.area / (tall * wide)
     usual = np.abs(np.log(np.maximum(found.box[:, 3] - found.box[:, 1], 1.0) / tall)) < ABOUT
     if not usual.any():

@@ -39,7 +39,9 @@ def split_shared(
     With a ``field`` of sizes, blobs far larger than one body are cut as well.
     """
     blob, box, look = _shared_parts(found, tracks, times)
-    packed, boxes = packed_parts(found, tracks, field, blob)
+    # Whoever links knows better where those are that he already sees share a blob.
+    held = tracks.detection[tracks.detection >= 0]
+    packed, boxes = packed_parts(found, tracks, field, np.flatnonzero(np.bincount(held, minlength=len(found)) > 1))
     if len(packed):
         order = np.argsort(np.concatenate([blob, packed]), kind="stable")
         if len(found.look):
