@@ -188,17 +188,5 @@ def test_specks_are_small_for_their_place_and_never_leave_it():
         rows.append((f, 3, (150, 60, 170, 100)))  # a body that stands
         rows.append((f, 4, (100, 20, 104, 52)))  # thin, yet nearly as tall as a body
     tracks = tracks_of(rows, 50, size=(300, 200))
-    found = specks(tracks, field, tracks.identity.astype(np.int64), fixed(tracks.box), TIMES[tracks.frame])
+    found = specks(tracks, field, tracks.identity.astype(np.int64))
     assert set(tracks.identity[found].tolist()) == {1} and found.sum() == 50
-
-
-@pytest.mark.parametrize(("after", "expected"), [(40, 40), (20, 0)])
-def test_a_mark_that_a_body_left_behind_is_a_speck_from_then_on(after, expected):
-    """A body stands for 2 s and goes; its identity stays with a mark where its foot was, for 1.6 s or 0.8 s."""
-    field = SizeField((40.0, 0.0), (20.0, 0.0), 0.1)
-    rows = [(f, 1, (100, 60, 120, 100) if f < 50 else (102, 94, 108, 100)) for f in range(50 + after)]
-    rows += [(f, 2, (20 + f, 60, 40 + f, 100) if f % 60 < 20 else (20 + f, 94, 26 + f, 100)) for f in range(50 + after)]
-    tracks = tracks_of(sorted(rows), 50 + after, size=(300, 200))
-    found = specks(tracks, field, tracks.identity.astype(np.int64), fixed(tracks.box), TIMES[tracks.frame])
-    assert (tracks.identity[found] == 1).all(), "the other goes about, small as it looks for most of its time"
-    assert (tracks.frame[found] >= 50).all() and found.sum() == expected

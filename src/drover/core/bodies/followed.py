@@ -19,7 +19,6 @@ SAME = 0.4  # overlap from which a detection is what a track was expected to be 
 INSIDE, PIECE = 0.7, 0.1  # share of a piece that lies where its body is expected, and the least share of that it has
 SPECK = 0.4  # of a body's height and width there, under which one that stays is a mark on the ground
 MOVED = 1.0  # own sizes from where it was first seen
-LINGERS = 1.0  # s in one place, from which what is small is a mark
 
 
 def owners_of(tracks: Tracks, count: int, box: NDArray[np.float32], frame_start: Int) -> Int:
@@ -79,12 +78,10 @@ def largest_within(
     return which
 
 
-def specks(tracks: Tracks, field: SizeField, owner: Int, box: NDArray[np.float32], times: Float) -> NDArray[np.bool_]:
-    """Which detections are marks on the ground: far smaller than a body is there, and their place is not left.
+def specks(tracks: Tracks, field: SizeField, owner: Int) -> NDArray[np.bool_]:
+    """Which detections are of identities that never left their place and are far smaller than a body is there.
 
-    Identities that never go anywhere and are specks; and the end of any other that is one from then on: what stood
-    there left a mark, and its identity stayed with that. ``owner`` (rows,) is the identity of each detection, ``box``
-    (rows, 4) px theirs, in order of frames, ``times`` s theirs too.
+    ``owner`` (rows,) is the identity that each detection is followed as.
     """
     paths, moved = tracks.paths, travelled(tracks)
     still = [
@@ -92,12 +89,7 @@ def specks(tracks: Tracks, field: SizeField, owner: Int, box: NDArray[np.float32
         for k in np.flatnonzero(moved < MOVED).tolist()
         if _is_speck(tracks.box[paths.row[paths.start[k] : paths.start[k + 1]]].astype(np.float64), field)
     ]
-    out, small = np.isin(owner, still), _small(box, field)
-    rows = np.flatnonzero(owner > 0)
-    rows = rows[np.argsort(owner[rows], kind="stable")]
-    for life in np.split(rows, np.flatnonzero(np.diff(owner[rows])) + 1):
-        out[_left_behind(life, small[life], box, times)] = True
-    return out
+    return np.isin(owner, still)
 
 
 def _is_speck(box: Float, field: SizeField) -> bool:
@@ -105,22 +97,3 @@ def _is_speck(box: Float, field: SizeField) -> bool:
     side = np.median(box[:, 2:] - box[:, :2], axis=0)
     wide, tall = field.at(float(np.median(box[:, 3])))
     return bool(side[0] < SPECK * wide and side[1] < SPECK * tall)
-
-
-def _small(box: NDArray[np.float32], field: SizeField) -> NDArray[np.bool_]:
-    """Which boxes are those of specks."""
-    wide = np.maximum(field.width[0] + field.width[1] * box[:, 3], 2.0)
-    tall = np.maximum(field.height[0] + field.height[1] * box[:, 3], 2.0)
-    return (box[:, 2] - box[:, 0] < SPECK * wide) & (box[:, 3] - box[:, 1] < SPECK * tall)
-
-
-def _left_behind(rows: Int, small: NDArray[np.bool_], box: NDArray[np.float32], times: Float) -> Int:
-    """The last rows of one identity, where it was a body and for ``LINGERS`` s or more was but a speck in one place."""
-    bodies = np.flatnonzero(~small)
-    last = rows[bodies[-1] + 1 :] if len(bodies) else rows[:0]
-    if len(last) < 2 or times[last[-1]] - times[last[0]] < LINGERS or len(bodies) < 0.5 * (len(rows) - len(last)):
-        return rows[:0]
-    middle = (box[last, :2] + box[last, 2:]) / 2
-    size = max(float(np.median(box[last, 2:] - box[last, :2])), 1.0)
-    there = np.hypot(*(middle - np.median(middle, axis=0)).T) < MOVED * size
-    return last[there] if there.mean() > 0.5 else rows[:0]

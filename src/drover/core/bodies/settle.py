@@ -93,7 +93,7 @@ def _settled_once(
     if settings.drop_sparks:
         stays &= owner > 0
         if field is not None and told:
-            stays &= ~specks(tracks, field, owner, box, times[rows_to_frames(frame_start)])
+            stays &= ~specks(tracks, field, owner)
     if stays.all():
         return detections
     return _gathered(detections, into, whole, stays)
