@@ -14,7 +14,6 @@ from drover.core.types import Tracks
 __all__ = ["owners_of", "specks"]
 
 Int = NDArray[np.int64]
-Float = NDArray[np.float64]
 SAME = 0.4  # overlap from which a detection is what a track was expected to be at
 INSIDE, PIECE = 0.7, 0.1  # share of a piece that lies where its body is expected, and the least share of that it has
 SPECK = 0.4  # of a body's height and width there, under which one that stays is a mark on the ground
@@ -78,22 +77,14 @@ def largest_within(
     return which
 
 
-def specks(tracks: Tracks, field: SizeField, owner: Int) -> NDArray[np.bool_]:
-    """Which detections are of identities that never left their place and are far smaller than a body is there.
-
-    ``owner`` (rows,) is the identity that each detection is followed as.
-    """
+def specks(tracks: Tracks, field: SizeField) -> NDArray[np.int32]:
+    """Identities that never left their place and are far smaller than a body is there."""
     paths, moved = tracks.paths, travelled(tracks)
-    still = [
-        int(paths.identity[k])
-        for k in np.flatnonzero(moved < MOVED).tolist()
-        if _is_speck(tracks.box[paths.row[paths.start[k] : paths.start[k + 1]]].astype(np.float64), field)
-    ]
-    return np.isin(owner, still)
-
-
-def _is_speck(box: Float, field: SizeField) -> bool:
-    """Whether something with those boxes (pictures, 4) px is mostly a speck where it is."""
-    side = np.median(box[:, 2:] - box[:, :2], axis=0)
-    wide, tall = field.at(float(np.median(box[:, 3])))
-    return bool(side[0] < SPECK * wide and side[1] < SPECK * tall)
+    out = []
+    for k in np.flatnonzero(moved < MOVED).tolist():
+        box = tracks.box[paths.row[paths.start[k] : paths.start[k + 1]]].astype(np.float64)
+        side = np.median(box[:, 2:] - box[:, :2], axis=0)
+        wide, tall = field.at(float(np.median(box[:, 3])))
+        if side[0] < SPECK * wide and side[1] < SPECK * tall:
+            out.append(int(paths.identity[k]))
+    return np.array(out, np.int32)

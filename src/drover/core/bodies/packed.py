@@ -13,7 +13,6 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.bodies.size_field import SizeField
-from drover.core.geometry import box_area
 from drover.core.kernel_parts import read_only
 from drover.core.types import Detections, Tracks
 
@@ -55,7 +54,7 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
         return none
     fill = float(np.median(share[usual]))
     # What is larger than all that may be placed with as much left over as may be is not looked into.
-    large = (share > MORE * fill) & (share * (1.0 - MOST_LEFT) <= MOST * fill) & (box_area(found.box) > 0)
+    large = (share > MORE * fill) & (share * (1.0 - MOST_LEFT) <= MOST * fill)
     large &= ~_of_large_ones(tracks, share, MORE * fill)
     large[but] = False
     blob, boxes = [], []

@@ -93,7 +93,7 @@ def _settled_once(
     if settings.drop_sparks:
         stays &= owner > 0
         if field is not None and told:
-            stays &= ~specks(tracks, field, owner)
+            stays &= ~np.isin(owner, specks(tracks, field))
     if stays.all():
         return detections
     return _gathered(detections, into, whole, stays)
