@@ -25,6 +25,18 @@ def _start(frames: list[int], count: int) -> np.ndarray:
     return np.concatenate([[0], np.cumsum(np.bincount(frames, minlength=count))]).astype(np.int64)
 
 
+def runs_of(*boxes) -> list[tuple[int, int, int]]:
+    """Runs (y, from x, past x) of the union of boxes (x1, y1, x2, y2) of whole px, line by line."""
+    mask = np.zeros(np.max(boxes, axis=0)[[3, 2]], np.bool_)
+    for x1, y1, x2, y2 in boxes:
+        mask[y1:y2, x1:x2] = True
+    out = []
+    for y in np.flatnonzero(mask.any(axis=1)).tolist():
+        edge = np.flatnonzero(np.diff(np.concatenate([[0], mask[y].astype(np.int8), [0]])))
+        out += [(y, a, b) for a, b in edge.reshape(-1, 2).tolist()]
+    return out
+
+
 def tracks_of(rows: list[tuple], frame_count: int, *, size=(100, 100), state=None) -> Tracks:
     """Tracks from (frame, identity, box) rows in any order."""
     rows = sorted(rows, key=lambda row: (row[0], row[1]))

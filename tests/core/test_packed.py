@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from builders import tracks_of
+from builders import runs_of, tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -21,16 +21,9 @@ FIELD = SizeField((TALL, 0.0), (WIDE, 0.0), 0.05, 0.2)
 NONE = np.zeros(0, np.int64)
 
 
-def runs_of(*boxes) -> np.ndarray:
-    """Runs of a blob that is the union of boxes (x1, y1, x2, y2), as the kernel takes them."""
-    mask = np.zeros((200, 300), np.bool_)
-    for x1, y1, x2, y2 in boxes:
-        mask[y1:y2, x1:x2] = True
-    out = []
-    for y in np.flatnonzero(mask.any(axis=1)).tolist():
-        edge = np.flatnonzero(np.diff(np.concatenate([[0], mask[y].astype(np.int8), [0]])))
-        out += [(y, a, b) for a, b in edge.reshape(-1, 2).tolist()]
-    return read_only(np.array(out, np.int16))
+def blob_of(*boxes) -> np.ndarray:
+    """Runs of a blob that is the union of boxes, as the kernel takes them."""
+    return read_only(np.array(runs_of(*boxes), np.int16))
 
 
 def body(x: int, foot: int) -> tuple[int, int, int, int]:
@@ -53,26 +46,26 @@ def overlap(a, b) -> float:
     ],
 )
 def test_each_is_found_where_he_is(bodies):
-    found = place_bodies(runs_of(*bodies), HEIGHT, WIDTH, 1.0)
+    found = place_bodies(blob_of(*bodies), HEIGHT, WIDTH, 1.0)
     assert len(found) == len(bodies)
     for one in bodies:
         assert max(overlap(one, other) for other in found) > 0.55
 
 
 def test_one_body_and_one_that_is_nearly_hidden_are_one():
-    assert len(place_bodies(runs_of(body(100, 120)), HEIGHT, WIDTH, 1.0)) == 0
-    assert len(place_bodies(runs_of(body(100, 120), body(104, 116)), HEIGHT, WIDTH, 1.0)) == 0
+    assert len(place_bodies(blob_of(body(100, 120)), HEIGHT, WIDTH, 1.0)) == 0
+    assert len(place_bodies(blob_of(body(100, 120), body(104, 116)), HEIGHT, WIDTH, 1.0)) == 0
 
 
 def test_a_wall_of_blob_is_no_four_bodies():
-    assert len(place_bodies(runs_of((0, 0, 250, 190)), HEIGHT, WIDTH, 1.0)) == 0
+    assert len(place_bodies(blob_of((0, 0, 250, 190)), HEIGHT, WIDTH, 1.0)) == 0
 
 
 @given(st.integers(0, 5000), st.integers(-60, 60), st.integers(-40, 40))
 def test_what_is_placed_lies_in_the_blob_and_goes_with_it(seed, across, down):
     rng = np.random.default_rng(seed)
     bodies = [body(int(100 + x), int(110 + y)) for x, y in rng.integers(-30, 30, (rng.integers(1, 5), 2))]
-    runs = runs_of(*bodies)
+    runs = blob_of(*bodies)
     here = place_bodies(runs, HEIGHT, WIDTH, 1.0)
     low, high = np.min(bodies, axis=0)[:2], np.max(bodies, axis=0)[2:]
     assert len(here) != 1 and len(here) <= 4
@@ -85,7 +78,7 @@ def table(frames: int, shapes) -> tuple[Detections, list[tuple]]:
     """Detections of one blob a picture, ``shapes(f)`` its boxes, and rows of a track that follows it."""
     rows, runs, start, area = [], [], [0], []
     for f in range(frames):
-        each = runs_of(*shapes(f))
+        each = blob_of(*shapes(f))
         rows.append((f, each[:, 1].min(), each[:, 0].min(), each[:, 2].max(), each[:, 0].max() + 1))
         runs.append(each)
         start.append(start[-1] + len(each))

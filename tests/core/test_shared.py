@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import pytest
+from builders import runs_of, tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -27,17 +29,6 @@ def boxes(f: int) -> tuple[np.ndarray, np.ndarray]:
     return left, right
 
 
-def outline(*shapes: np.ndarray) -> list[tuple[int, int, int]]:
-    mask = np.zeros((300, 640), np.bool_)
-    for x1, y1, x2, y2 in shapes:
-        mask[y1:y2, x1:x2] = True
-    out = []
-    for y in np.flatnonzero(mask.any(axis=1)).tolist():
-        edge = np.flatnonzero(np.diff(np.concatenate([[0], mask[y].astype(np.int8), [0]])))
-        out += [(y, x0, x1) for x0, x1 in edge.reshape(-1, 2).tolist()]
-    return out
-
-
 def passing() -> tuple[Detections, list[int]]:
     """Detections of the two, one blob where they touch, and the pictures in which they do."""
     rows, runs, start, look, shared = [], [], [0], [], []
@@ -47,7 +38,7 @@ def passing() -> tuple[Detections, list[int]]:
         shared += [f] if touch else []
         for k, shapes in enumerate([(one, other)] if touch else [(one,), (other,)]):
             rows.append((f, *np.minimum.reduce(shapes)[:2], *np.maximum.reduce(shapes)[2:]))
-            runs += outline(*shapes)
+            runs += runs_of(*shapes)
             start.append(len(runs))
             look.append(90 if touch else 40 + 100 * k)
     table = np.array(rows)
@@ -121,3 +112,34 @@ def test_pixels_go_to_the_box_whose_middle_is_nearest_in_its_sizes(seed):
             want[y, x] = int(np.argmin(away.max(axis=1)))
     assert got == want
     assert np.bincount(list(want.values()), minlength=3).tolist() == pixels.tolist()
+
+
+@pytest.mark.parametrize(("alone", "cut"), [(25, False), (75, True)])
+def test_a_mark_that_somebody_walked_over_is_not_his_head(alone, cut):
+    """One identity has a blob of its own, as small as a head, for so long, and is on another's blob until the end.
+
+    After a second alone it is a mark that was taken along; had it been about by itself for most of the time, it would
+    be somebody small who hides.
+    """
+    rows, runs, start, held = [], [], [0], []
+    for f in range(FRAMES):
+        body = (100, 100, 100 + WIDE, 100 + TALL)
+        blobs = [body] + ([(40 + f, 140, 48 + f, 148)] if f < alone else [])
+        first = len(rows)
+        for box in blobs:
+            rows.append((f, *box))
+            runs += runs_of(box)
+            start.append(len(runs))
+        held.append((f, 1, (100, 112, 100 + WIDE, 100 + TALL), first))
+        held.append((f, 2, blobs[1], first + 1) if f < alone else (f, 2, (108, 100, 116, 108), first))
+    table = np.array(rows, float)
+    found = Detections.from_boxes(
+        table[:, 0].astype(np.int64), table[:, 1:].astype(np.float32), np.full(len(rows), 0.9, np.float32),
+        frame_count=FRAMES, size=(640, 300),
+    )  # fmt: skip
+    found = replace(found, runs=np.array(runs, np.int16), run_start=np.array(start, np.int64))
+    tracks = tracks_of([row[:3] for row in held], FRAMES, size=(640, 300))
+    tracks = replace(tracks, detection=np.array([row[3] for row in held], np.int32))
+    out = split_shared(found, tracks, TIMES)
+    parts = np.diff(out.frame_start)[alone:]
+    assert (parts == (2 if cut else 1)).all()

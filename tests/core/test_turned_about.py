@@ -10,6 +10,8 @@ from builders import tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
 
+from drover.core.recipe import TrackSettings
+from drover.core.track.joining import join_broken
 from drover.core.track.turned_about import find_turns
 
 FRAMES, RATE, TURN = 50, 25.0, 25
@@ -44,6 +46,19 @@ def test_another_begins_where_a_way_turns_about_at_once():
     tracks, look = way(there_and_back(2.0))
     (frame,) = turned(tracks, look)
     assert abs(frame - TURN) <= 1
+
+
+def test_what_was_cut_there_is_not_joined_again():
+    tracks, look = way(there_and_back(2.0))
+    joined = join_broken(tracks, TIMES, TrackSettings(), look)
+    assert joined.paths.identity.tolist() == [1, 2]
+    assert abs(int(joined.frame[joined.identity == 2].min()) - TURN) <= 1
+    assert (joined.frame_start == tracks.frame_start).all() and (joined.box == tracks.box).all(), "no row is lost"
+    alike = join_broken(tracks, TIMES, TrackSettings(), np.full_like(look, 9))
+    assert alike.paths.identity.tolist() == [1]
+    moving = np.tile(np.array([0, 0, *SIZE], np.float32), (FRAMES, 1))
+    seen_along = join_broken(tracks, TIMES, TrackSettings(), look, moving)
+    assert seen_along.paths.identity.tolist() == [1], "where the camera moves, its turns are everybody's"
 
 
 @pytest.mark.parametrize("speed", [0.8, 4.0])

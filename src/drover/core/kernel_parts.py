@@ -8,7 +8,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["longer", "read_only", "root_of", "sort_stack"]
+__all__ = ["longer", "read_only", "root_of", "slope", "sort_stack"]
 
 
 def read_only(column: NDArray[Any]) -> NDArray[Any]:
@@ -33,6 +33,21 @@ def root_of(parent: NDArray[np.int64], k: int) -> int:  # pragma: no cover
         parent[k] = parent[parent[k]]
         k = parent[k]
     return k
+
+
+@njit(cache=True, nogil=True)
+def slope(times: NDArray[np.float64], values: NDArray[np.float64]) -> float:  # pragma: no cover
+    """Least squares slope of values (n,) over times (n,); 0 where all are of one time."""
+    n = times.shape[0]
+    t0, x0 = 0.0, 0.0
+    for k in range(n):
+        t0 += times[k] / n
+        x0 += values[k] / n
+    over, under = 0.0, 0.0
+    for k in range(n):
+        over += (times[k] - t0) * (values[k] - x0)
+        under += (times[k] - t0) * (times[k] - t0)
+    return over / under if under > 0 else 0.0
 
 
 @njit(cache=True, nogil=True)

@@ -56,10 +56,12 @@ def settle(
         detections = _settled_once(detections, times, rate, settings, cancelled)
     if settings.gather and len(detections):
         tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
-        cut = split_groups(detections, tracks, times, fit_size_field(tracks))
+        field = fit_size_field(tracks)
+        cut = split_groups(detections, tracks, times, field)
         if cut is not detections:
             tracks = link_detections(cut, times, rate, GENEROUS, cancelled=cancelled)
-        detections = split_shared(cut, tracks, times, fit_size_field(tracks))
+            field = fit_size_field(tracks)
+        detections = split_shared(cut, tracks, times, field)
     return detections
 
 

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from drover.core.assignment import NOBODY, match_pairs
 from drover.core.both_cores import at_once, in_halves
+from drover.core.kernel_parts import slope
 from drover.core.recipe import TrackSettings
 from drover.core.settings.base import Points
 from drover.core.track.exits import in_exits
@@ -146,28 +147,9 @@ def measure_ends(
             size[p, axis] = np.median(sides)
             centre[p, axis] = 0.5 * (box[row[here], axis] + box[row[here], axis + 2])
             if past - first >= LEAST_ROWS:
-                speed[p, axis] = _slope(places[first:past], row, frame_of, box, times, axis)
+                near = places[first:past]
+                middles = np.empty(near.shape[0])
+                for k in range(near.shape[0]):
+                    middles[k] = 0.5 * (box[row[near[k]], axis] + box[row[near[k]], axis + 2])
+                speed[p, axis] = slope(times[frame_of[near]], middles)
     return frame, centre, speed, size
-
-
-@njit(cache=True, nogil=True)
-def _slope(
-    places: NDArray[np.int64],
-    row: NDArray[np.int64],
-    frame_of: NDArray[np.int64],
-    box: NDArray[np.float32],
-    times: Float,
-    axis: int,
-) -> float:  # pragma: no cover
-    """Least squares slope of a centre coordinate over time, px/s."""
-    n = places.shape[0]
-    t0, x0 = 0.0, 0.0
-    for k in places:
-        t0 += times[frame_of[k]] / n
-        x0 += 0.5 * (box[row[k], axis] + box[row[k], axis + 2]) / n
-    over, under = 0.0, 0.0
-    for k in places:
-        t = times[frame_of[k]] - t0
-        over += t * (0.5 * (box[row[k], axis] + box[row[k], axis + 2]) - x0)
-        under += t * t
-    return float(over / under) if under > 0 else 0.0

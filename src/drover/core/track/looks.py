@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["learn_looks", "look_changes", "look_distance", "look_distances", "path_looks"]
+__all__ = ["learn_looks", "look_changes", "look_distance", "look_distances", "path_looks", "rows_unlike"]
 
 LEARN = 0.1  # share of a new look that goes into the memory, a frame
 FULL = 0.3  # of 1 - cosine: two looks this far apart are as unlike as may be
@@ -27,6 +27,19 @@ def look_distance(a: NDArray[np.float32], i: int, b: NDArray[np.float32], j: int
     if aa == 0.0 or bb == 0.0:
         return 0.0
     return min(_turned(ab, aa, bb) / FULL, 1.0)
+
+
+@njit(cache=True, nogil=True)
+def rows_unlike(
+    look: NDArray[np.uint8], some: NDArray[np.int32], others: NDArray[np.int32]
+) -> float:  # pragma: no cover
+    """How unlike the mean looks of two lots of rows of a table are: 0 alike to 1."""
+    sums = np.zeros((2, look.shape[1]), np.float32)
+    for side, rows in enumerate((some, others)):
+        for r in rows:
+            for c in range(look.shape[1]):
+                sums[side, c] += look[r, c]
+    return look_distance(sums, 0, sums, 1)
 
 
 @njit(cache=True, nogil=True)

@@ -12,7 +12,8 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.track.looks import look_distance
+from drover.core.kernel_parts import slope
+from drover.core.track.looks import rows_unlike
 from drover.core.types import Tracks
 
 __all__ = ["find_turns"]
@@ -52,7 +53,6 @@ def turn_rows(
 ) -> NDArray[np.bool_]:  # pragma: no cover
     """The same from columns; ``start`` and ``row`` say which rows each path has."""
     out = np.zeros(row.shape[0], np.bool_)
-    looks = np.zeros((2, look.shape[1]), np.float32)
     for p in range(start.shape[0] - 1):
         seen = row[start[p] : start[p + 1]]
         seen = seen[detection[seen] >= 0]
@@ -78,7 +78,7 @@ def turn_rows(
             against = (there[0] * then[0] + there[1] * then[1]) / (slow * fast * size * size)
             if against > OPPOSITE or -against * slow <= best:
                 continue
-            if _unlike(looks, look, detection, seen[first:k], seen[k:past]) >= OTHER_LOOK:
+            if rows_unlike(look, detection[seen[first:k]], detection[seen[k:past]]) >= OTHER_LOOK:
                 best, at = -against * slow, k
         if at >= 0:
             out[seen[at]] = True
@@ -113,27 +113,8 @@ def _way(
             high_cut |= box[r, axis + 2] >= (width if axis == 0 else height) - AT_EDGE
         low = 0.0 if low_cut and not high_cut else 0.5
         low = 1.0 if high_cut and not low_cut else low
-        t0, x0 = 0.0, 0.0
-        for r in rows:
-            t0 += when[r] / rows.shape[0]
-            x0 += (low * box[r, axis] + (1.0 - low) * box[r, axis + 2]) / rows.shape[0]
-        over, under = 0.0, 0.0
-        for r in rows:
-            t = when[r] - t0
-            over += t * (low * box[r, axis] + (1.0 - low) * box[r, axis + 2] - x0)
-            under += t * t
-        out[axis] = over / under if under > 0 else 0.0
+        place = np.empty(rows.shape[0])
+        for k in range(rows.shape[0]):
+            place[k] = low * box[rows[k], axis] + (1.0 - low) * box[rows[k], axis + 2]
+        out[axis] = slope(when[rows], place)
     return out[0], out[1]
-
-
-@njit(cache=True, nogil=True)
-def _unlike(
-    looks: NDArray[np.float32], look: NDArray[np.uint8], detection: NDArray[np.int32], before: Int, after: Int
-) -> float:  # pragma: no cover
-    """How unlike the mean looks of two lots of rows are, 0..1; ``looks`` (2, n) is room for them."""
-    looks[:] = 0.0
-    for side, rows in enumerate((before, after)):
-        for r in rows:
-            for c in range(look.shape[1]):
-                looks[side, c] += look[detection[r], c]
-    return look_distance(looks, 0, looks, 1)
