@@ -13,7 +13,7 @@ from drover.core.errors import DroverError
 from drover.core.footage.opened import footage_is_there, open_footage
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
-from drover.core.graph import Result, keys_of, run_stage
+from drover.core.graph import Call, Result, keys_of, run_stage
 from drover.core.kept_detections import load_detections
 from drover.core.live_session.kept import kept_run
 from drover.core.project.file import ProjectFile, read_project
@@ -148,7 +148,8 @@ def _shown(document: Document, store: ResultStore) -> tuple[DetectResult | None,
         stored = load_detections(store, keys["motion"]) if keys["detect"] == run.detect_key else None
         if stored is not None:
             known = {keys["motion"]: Result("motion", keys["motion"], stored)}
-            detect = run_stage("detect", replace(document.subject, span=None), kept, known=known)["detect"].value
+            subject, call = replace(document.subject, span=None), Call(store)
+            detect = run_stage("detect", subject, kept, known=known, call=call)["detect"].value
     references = references_of(document.recipe.count)
     return detect, {name: prepare_paths(run.tracks, name, ready=True) for name in references}
 

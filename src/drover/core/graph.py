@@ -30,6 +30,8 @@ from drover.core.edits.apply import Edited, apply_edits
 from drover.core.edits.edit import digest_of
 from drover.core.errors import Cancelled
 from drover.core.follow.table import FollowedThing, with_things
+from drover.core.footage_types import ClipInfo
+from drover.core.kept_detections import load_settled, save_settled
 from drover.core.names import grouped
 from drover.core.recipe import BoxSettings, Recipe, TrackSettings, is_auto, settings_fingerprint
 from drover.core.score import scorer
@@ -120,7 +122,18 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
     found: DetectResult = inputs["motion"]
     if not found.finished:
         return found
-    clip = subject.clip
+    # A span's key is that of no other, and who drags one about would fill the store.
+    store = call.store if found.span is None else None
+    kept = load_settled(store, inputs["key"]) if store else None
+    if kept is not None:
+        return replace(found, detections=kept[0], said=kept[1])
+    settled = _settled(found, subject.clip, recipe, call)
+    if store:
+        save_settled(store, inputs["key"], settled.detections, settled.said)
+    return settled
+
+
+def _settled(found: DetectResult, clip: ClipInfo, recipe: Recipe, call: Call) -> DetectResult:
     times = shot_times(clip.times, found.cuts)
     lying = _still(found)
     settled = settle(lying, times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)

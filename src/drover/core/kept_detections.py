@@ -17,7 +17,7 @@ from drover.core.result_store import ResultStore
 from drover.core.survey.view import SurveyView
 from drover.core.types import Detections
 
-__all__ = ["load_detections", "save_detections"]
+__all__ = ["load_detections", "load_settled", "save_detections", "save_settled"]
 
 _STORED = ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs", "look")
 _VIEW = tuple(part.name for part in fields(SurveyView))
@@ -67,15 +67,36 @@ def load_detections(store: ResultStore, key: str) -> DetectResult | None:
         return None
 
 
-def _result(arrays: dict[str, NDArray], facts: dict[str, Any]) -> DetectResult:
+def save_settled(store: ResultStore, key: str, found: Detections, said: tuple[str, ...]) -> None:
+    """Keep the bodies that pieces were brought together to, and what was said of them."""
+    arrays: dict[str, NDArray] = {name: getattr(found, name) for name in _STORED}
+    store.save(key, arrays, {"size": list(found.size), "class_names": list(found.class_names), "said": list(said)})
+
+
+def load_settled(store: ResultStore, key: str) -> tuple[Detections, tuple[str, ...]] | None:
+    """What ``save_settled`` kept under a fingerprint; None when there is nothing, or it is damaged."""
+    kept = store.load(key)
+    if kept is None:
+        return None
+    arrays, facts = kept
+    try:
+        return _detections(arrays, facts), tuple(facts["said"])  # type: ignore[arg-type]
+    except (KeyError, TypeError, ValueError):
+        return None
+
+
+def _detections(arrays: dict[str, NDArray], facts: dict[str, Any]) -> Detections:
     width, height = facts["size"]
-    detections = Detections(
+    return Detections(
         **{name: arrays[name] for name in _STORED},
         size=(int(width), int(height)),
         class_names=tuple(facts["class_names"]),
     )
+
+
+def _result(arrays: dict[str, NDArray], facts: dict[str, Any]) -> DetectResult:
     return DetectResult(
-        detections=detections,
+        detections=_detections(arrays, facts),
         histogram=arrays["histogram"],
         checkpoints=_checkpoints(arrays, facts["checkpoints"]),
         seconds=float(facts["seconds"]),

@@ -9,6 +9,7 @@ from drover.core.detect.cuts import one_shot
 from drover.core.errors import FootageError
 from drover.core.footage.opened import FootageReader, open_footage
 from drover.core.footage_types import ClipInfo, Frame
+from drover.core.kept_surveys import KeptSurveys
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import Survey, survey_of
 
@@ -19,6 +20,8 @@ AHEAD = 90.0  # s within which key frames are looked at as well: they tell what 
 MOST, MOST_KEYS = 32, 16  # pictures in all, and key frames beyond the window
 MOST_EACH, APART = 4, 0.4  # pictures at a key frame, and s between them
 LEAST = 8  # under which nothing robust can be said
+
+_KEPT = KeptSurveys()
 
 
 def read_samples(clip: ClipInfo, first: int = 0, past: int | None = None, *, one_place: bool = True) -> Samples | None:
@@ -95,6 +98,13 @@ def _read(reader: FootageReader, wanted: list[int]) -> list[Frame]:
 
 
 def survey_clip(clip: ClipInfo, first: int = 0, past: int | None = None) -> Survey | None:
-    """Look at some pictures from frame ``first`` on; None where there are too few to say anything."""
-    samples = read_samples(clip, first, past)
-    return None if samples is None else survey_of(samples)
+    """Look at some pictures from frame ``first`` on; None where there are too few to say anything.
+
+    What this program looked over lately is known still: its arrays are not to be written into.
+    """
+
+    def made() -> Survey | None:
+        samples = read_samples(clip, first, past)
+        return None if samples is None else survey_of(samples)
+
+    return _KEPT.get((clip.path, clip.fingerprint, clip.frame_count, first, past), made)
