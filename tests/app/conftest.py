@@ -12,10 +12,8 @@ from drover.app.session import STAGES, Session, StageState
 from drover.app.theme import apply_theme
 from drover.app.window import MainWindow
 from drover.core.examples import example
-from drover.core.footage.reader import ClipReader
-from drover.core.recipe import Recipe, read_recipe
+from drover.core.recipe import Recipe
 from drover.core.result_store import ResultStore
-from drover.core.run import run_clip
 
 WAIT = 60_000
 
@@ -23,7 +21,7 @@ WAIT = 60_000
 @pytest.fixture(scope="session", autouse=True)
 def themed(qapp: QApplication) -> None:
     apply_theme(qapp)
-    gc.freeze()  # what is loaded for good need not be looked through after every test
+    gc.freeze()  # nor need the program itself be looked through after every test
 
 
 def up_to_date(window: MainWindow, *, stages=STAGES[:4]) -> bool:
@@ -69,17 +67,6 @@ def tidied(themed):
     MainWindow.__init__ = build
     free_what_was_closed(windows=bool(made) or windows_there() != before)
     gc.enable()
-
-
-@pytest.fixture(scope="session")
-def filled_store(tmp_path_factory) -> ResultStore:
-    """A store that knows the short example: what was found once is not looked for in every test."""
-    chosen = example("gap-short")
-    with ClipReader(chosen.clip) as reader:
-        clip = reader.info
-    store = ResultStore(tmp_path_factory.mktemp("store"))
-    run_clip(clip, read_recipe(chosen.recipe), store=store)
-    return store
 
 
 def put_away(window: MainWindow) -> None:

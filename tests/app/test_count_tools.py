@@ -274,6 +274,7 @@ def test_pictures_of_where_they_went_and_the_proof_are_written(opened, qtbot, tm
     assert proof.pixelColor(*spot.tolist()) != opened.pictures.frame.image.pixelColor(*spot.tolist())
 
 
+@pytest.mark.usefixtures("known_example")
 def test_true_crossings_alone_are_enough_to_see_what_is_wrong(window, qtbot, tmp_path):
     chosen = example("gap-short")
     window.session.open_clip(chosen.clip, recipe=chosen.recipe)

@@ -164,6 +164,7 @@ def test_results_kept_to_work_faster_can_be_cleared(qtbot, tmp_path):
     assert store.load("one") is None
 
 
+@pytest.mark.usefixtures("known_example")
 def test_the_guide_leads_from_a_clip_of_ones_own_to_a_count_and_its_tables(window, qtbot, monkeypatch, tmp_path):
     guide = window.guide
     qtbot.mouseClick(window.welcome.guide, LEFT)

@@ -216,8 +216,8 @@ def test_a_name_without_its_ending_replaces_nothing_unasked(opened, qtbot, tmp_p
     assert asked == [taken] and taken.read_bytes() == b"somebody's"
 
 
-def test_results_of_a_replaced_clip_are_neither_kept_nor_stored(qtbot, tmp_path):
-    clip, store = tmp_path / "clip.mp4", ResultStore(tmp_path / "store")
+def test_results_of_a_replaced_clip_are_neither_kept_nor_stored(qtbot, tmp_path, filled_store):
+    clip, store = tmp_path / "clip.mp4", ResultStore(shutil.copytree(filled_store.folder, tmp_path / "store"))
     shutil.copy(SHORT.clip, clip)
     window = MainWindow(Session(store))
     qtbot.addWidget(window)

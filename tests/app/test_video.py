@@ -151,8 +151,8 @@ def test_layers_that_detect_would_have_to_make_anew_are_left_out():
     assert can_be_drawn({"Outlines", "Difference", "Raw mask", "Time spent"}) == {"Outlines", "Time spent"}
 
 
-def test_the_command_works_a_clip_through_and_writes_webm(tmp_path, opened):
-    del opened  # there is an application already
+@pytest.mark.usefixtures("known_example", "qapp")
+def test_the_command_works_a_clip_through_and_writes_webm(tmp_path):
     video = tmp_path / "out" / "short.webm"
     recipe = read_recipe(SHORT.recipe)
     usual = {"video": video, "out": None, "what": "", "show": "", "start": 0.0, "end": None, "speed": 1}
