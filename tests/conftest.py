@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from drover.core.types import Truth
 
 settings.register_profile(
-    "drover", deadline=None, max_examples=60, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
+    "drover", deadline=None, max_examples=40, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
 )
 settings.load_profile("drover")
 

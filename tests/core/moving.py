@@ -23,7 +23,7 @@ def ground(seed: int = 3, size: tuple[int, int] = (760, 460)) -> np.ndarray:
     return 118 + coarse
 
 
-def seen(large: np.ndarray, view: np.ndarray, size: tuple[int, int] = SIZE, *, order: int = 3) -> np.ndarray:
+def seen(large: np.ndarray, view: np.ndarray, size: tuple[int, int] = SIZE, *, order: int = 1) -> np.ndarray:
     """The picture (height, width) uint8 of a large one under a motion ``view`` from its px to the picture's.
 
     By splines of this ``order``: straight ones (1) are a little blurred between pixels, and soon drawn.
@@ -70,7 +70,7 @@ def moving_clip(path: Path, view: Callable[[float], np.ndarray], frames: int = 1
                 picture[top + 6 : top + 12, left + 4 : left + 18] = 40
                 corners = apply(view(time), np.array([[left, top], [left + 22, top + 22]], np.float64))
                 now.append((*corners[0], *corners[1]))
-            grey = seen(picture, view(time), order=1).astype(np.float64) + rng.normal(0, 1.5, SIZE[::-1])
+            grey = seen(picture, view(time)).astype(np.float64) + rng.normal(0, 1.5, SIZE[::-1])
             writer.add(np.repeat(np.clip(grey, 0, 255).astype(np.uint8)[..., None], 3, axis=2))
             boxes.append(now)
     return boxes

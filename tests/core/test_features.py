@@ -139,7 +139,7 @@ def test_matching_keeps_what_is_clear_and_mutual():
 
 @pytest.mark.parametrize(("x", "y"), [(0.3, -0.7), (5.25, 3.5), (-14.0, 9.0)])
 def test_flow_finds_shifts_to_a_fraction_of_a_pixel(x, y):
-    other = seen(LARGE, looking(380 - x, 230 - y))
+    other = seen(LARGE, looking(380 - x, 230 - y), order=3)
     place = find_points(STILL, "eigen", most=160).place
     place = place[((place > 45) & (place < np.array(SIZE) - 45)).all(axis=1)]
     flow = follow_points(pyramid(STILL, 4), pyramid(other, 4), place)

@@ -43,11 +43,12 @@ def corners_at(frame: int) -> np.ndarray:
 def picture(frame: int) -> np.ndarray:
     out, there = FIELD.copy(), corners_at(frame)
     back = fit_pairs("projective", there, np.array([[0, 0], [160, 0], [160, 100], [0, 100]], np.float64))
-    y, x = np.mgrid[0 : SIZE[1], 0 : SIZE[0]] + 0.5
-    own = apply(back, np.column_stack([x.ravel(), y.ravel()])).reshape(*SIZE[::-1], 2)
+    (left, top), (right, bottom) = np.clip([there.min(axis=0) - 1, there.max(axis=0) + 1], 0, SIZE).astype(int)
+    y, x = np.mgrid[top:bottom, left:right] + 0.5
+    own = apply(back, np.column_stack([x.ravel(), y.ravel()])).reshape(*x.shape, 2)
     inside = ((own > 0) & (own < (160, 100))).all(axis=2)
     cols, rows = np.clip(own[..., 0], 0, 159.99).astype(int), np.clip(own[..., 1], 0, 99.99).astype(int)
-    out[inside] = BOARD[rows, cols][inside]
+    out[top:bottom, left:right][inside] = BOARD[rows, cols][inside]
     if HIDDEN[0] <= frame < HIDDEN[1]:
         low, high = there.min(axis=0).astype(int) - 8, there.max(axis=0).astype(int) + 8
         part = np.s_[max(low[1], 0) : high[1], max(low[0], 0) : high[0]]

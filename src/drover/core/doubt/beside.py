@@ -119,7 +119,7 @@ def find_beside(
     best, least = past, NEARBY
     for way in (-1, 1):
         k = at if way > 0 else at - 1
-        while first <= k < past and abs(facts[k, 0] - x) < least * far:
+        while first <= k < past and abs(facts[k, 0] - x) <= least * far:  # and who is just as far
             wide, tall = 0.5 * (own_wide + facts[k, 2]), 0.5 * (own_tall + facts[k, 3])
             away = max(abs(facts[k, 0] - x) / wide, abs(facts[k, 1] - y) / tall)
             r = across.order[k]
