@@ -23,15 +23,16 @@ demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(DROVER) demo; \
 	else $(DROVER) demo --headless --out demo-out; fi
 
-lint: setup
+lint: .venv/.ready
 	.venv/bin/ruff check src tests tools
 	.venv/bin/ruff format --check src tests tools
 	.venv/bin/lint-imports
 	NODE_OPTIONS=--max-old-space-size=768 .venv/bin/pyright
 
-# What tests free goes back to the system at once: two workers are to fit 1.2 GB.
-test: setup lint
-	MALLOC_ARENA_MAX=2 MALLOC_MMAP_THRESHOLD_=1048576 MALLOC_TRIM_THRESHOLD_=4194304 QT_QPA_PLATFORM=offscreen $(PY) -m pytest -n 2 --dist worksteal
+# Kernels are compiled on one core while the other looks the text over.
+test:
+	@$(MAKE) --no-print-directory -j2 --output-sync=target setup lint
+	$(PY) tools/run_tests.py
 
 bench: setup
 	$(PY) -m drover.bench

@@ -1,4 +1,4 @@
-"""The whole suite in two processes side by side: the core, which never loads a window, and the window with the commands.
+"""The whole suite in two processes side by side: the core, without windows, and the windows with the commands.
 
 What starts many processes of its own comes last in the one and early in the other, so that a small machine holds both.
 """

@@ -10,7 +10,7 @@ from drover.core.survey.survey import Survey
 
 __all__ = ["KeptSurveys"]
 
-MOST_BYTES = 64 << 20
+MOST_BYTES = 40 << 20
 
 
 class KeptSurveys:
