@@ -92,7 +92,7 @@ def _segment_test(grey: Grey, threshold: int) -> NDArray[np.int32]:  # pragma: n
     flat, offset = grey.reshape(-1), RING_Y * width + RING_X
     far = np.int16(min(threshold, 255))
     for y in range(RIM, height - RIM):
-        _may_be(grey, y, far, may)
+        _may_be(grey, y, np.uint8(far), may)
         for eight in range(eights.shape[0]):
             if eights[eight] == 0:  # as nearly everywhere
                 continue
@@ -112,25 +112,29 @@ def _segment_test(grey: Grey, threshold: int) -> NDArray[np.int32]:  # pragma: n
 
 
 @njit(cache=True, nogil=True)
-def _may_be(grey: Grey, y: int, far: np.int16, may: Grey) -> None:  # pragma: no cover
-    """Mark pixels of a row that an arc of nine can still surround: of each two across, one at least differs enough."""
+def _may_be(grey: Grey, y: int, far: np.uint8, may: Grey) -> None:  # pragma: no cover
+    """Mark pixels of a row that an arc of nine can still surround: of any two across, one at least differs enough."""
     # Nine in a row of sixteen hold at least one of any two pixels across, and they are all lighter or all darker.
-    # Each neighbour's row is a view of its own, so that the compiler sees plain steps and takes many pixels at once.
+    # Each neighbour's row is a view of its own and all stays within bytes, so that the compiler takes the most pixels
+    # at once; limits that a byte cannot hold are ones that nothing passes.
     n = grey.shape[1] - 6
-    middles, lefts, rights = grey[y, 3 : 3 + n], grey[y, :n], grey[y, 6:]
-    ups, downs = grey[y - 3, 3 : 3 + n], grey[y + 3, 3 : 3 + n]
-    left_ups, right_downs = grey[y - 2, 1 : 1 + n], grey[y + 2, 5 : 5 + n]
-    right_ups, left_downs = grey[y - 2, 5 : 5 + n], grey[y + 2, 1 : 1 + n]
-    marks = may[3 : 3 + n]
+    middles, marks = grey[y, 3 : 3 + n], may[3 : 3 + n]
+    a1, a2 = grey[y, :n], grey[y, 6:]
+    b1, b2 = grey[y - 3, 3 : 3 + n], grey[y + 3, 3 : 3 + n]
+    c1, c2 = grey[y - 2, 1 : 1 + n], grey[y + 2, 5 : 5 + n]
+    d1, d2 = grey[y - 2, 5 : 5 + n], grey[y + 2, 1 : 1 + n]
+    e1, e2 = grey[y - 3, 2 : 2 + n], grey[y + 3, 4 : 4 + n]
+    f1, f2 = grey[y - 3, 4 : 4 + n], grey[y + 3, 2 : 2 + n]
+    g1, g2 = grey[y - 1, :n], grey[y + 1, 6:]
+    h1, h2 = grey[y - 1, 6:], grey[y + 1, :n]
+    top = np.uint8(np.uint8(255) - far)
     for x in range(n):
-        high, low = np.int16(np.int16(middles[x]) + far), np.int16(np.int16(middles[x]) - far)
-        a, b = np.int16(lefts[x]), np.int16(rights[x])
-        c, d = np.int16(ups[x]), np.int16(downs[x])
-        e, f = np.int16(left_ups[x]), np.int16(right_downs[x])
-        g, h = np.int16(right_ups[x]), np.int16(left_downs[x])
-        light = min(min(max(a, b), max(c, d)), min(max(e, f), max(g, h)))
-        dark = max(max(min(a, b), min(c, d)), max(min(e, f), min(g, h)))
-        marks[x] = np.uint8((light > high) | (dark < low))
+        high, low = np.uint8(min(middles[x], top) + far), np.uint8(max(middles[x], far) - far)
+        light = min(min(max(a1[x], a2[x]), max(b1[x], b2[x])), min(max(c1[x], c2[x]), max(d1[x], d2[x])))
+        more = min(min(max(e1[x], e2[x]), max(f1[x], f2[x])), min(max(g1[x], g2[x]), max(h1[x], h2[x])))
+        dark = max(max(min(a1[x], a2[x]), min(b1[x], b2[x])), max(min(c1[x], c2[x]), min(d1[x], d2[x])))
+        less = max(max(min(e1[x], e2[x]), min(f1[x], f2[x])), max(min(g1[x], g2[x]), min(h1[x], h2[x])))
+        marks[x] = np.uint8((min(light, more) > high) | (max(dark, less) < low))
 
 
 @njit(cache=True, nogil=True)
@@ -163,15 +167,20 @@ def _has_arc(bits: np.uint32) -> bool:  # pragma: no cover
 
 @njit(cache=True, nogil=True)
 def _best_arc(ring: NDArray[np.int16]) -> int | np.int16:  # pragma: no cover
-    """The largest of the least differences over all arcs, lighter or darker; ``ring`` goes round twice, (32,)."""
+    """The largest of the least differences over all arcs, lighter or darker; ``ring`` goes round twice, (32,).
+
+    The least and the most of two in a row make those of four, these those of eight, and with one more those of nine.
+    """
+    light, dark = np.empty(32, np.int16), np.empty(32, np.int16)
+    for k in range(31):
+        light[k], dark[k] = min(ring[k], ring[k + 1]), max(ring[k], ring[k + 1])
+    for k in range(29):
+        light[k], dark[k] = min(light[k], light[k + 2]), max(dark[k], dark[k + 2])
     best = np.int16(0)
-    for start in range(16):
-        light, dark = ring[start], -ring[start]
-        for k in range(start + 1, start + ARC):
-            light, dark = min(light, ring[k]), min(dark, -ring[k])
-            if light <= best and dark <= best:
-                break
-        best = max(best, light, dark)
+    for k in range(16):
+        lightest = min(min(light[k], light[k + 4]), ring[k + 8])
+        darkest = max(max(dark[k], dark[k + 4]), ring[k + 8])
+        best = max(best, max(lightest, np.int16(-darkest)))
     return best
 
 
