@@ -86,47 +86,53 @@ def _segment_test(grey: Grey, threshold: int) -> NDArray[np.int32]:  # pragma: n
     height, width = grey.shape
     out = np.empty((4096, 3), np.int32)
     count = 0
-    may = np.zeros((width + 7) // 8 * 8, np.uint8)
-    eights = may.view(np.uint64)
-    ring = np.empty(32, np.int16)
     flat, offset = grey.reshape(-1), RING_Y * width + RING_X
-    far = np.int16(min(threshold, 255))
-    for y in range(RIM, height - RIM):
-        _may_be(grey, y, np.uint8(far), may)
-        for eight in range(eights.shape[0]):
-            if eights[eight] == 0:  # as nearly everywhere
+    far, room = np.int16(min(threshold, 255)), np.empty((3, 32), np.int16)
+    may = np.zeros((len(flat) + 31) // 32 * 32, np.uint8)
+    _may_be(flat, width, np.uint8(far), may)
+    eights = may.view(np.uint64)
+    for four in range(0, len(eights), 4):
+        if eights[four] | eights[four + 1] | eights[four + 2] | eights[four + 3] == 0:  # as nearly everywhere
+            continue
+        for at in range(8 * four, 8 * four + 32):
+            if may[at] == 0:
                 continue
-            for x in range(max(8 * eight, RIM), min(8 * eight + 8, width - RIM)):
-                if may[x] == 0:
-                    continue
-                best = _strength(flat, y * width + x, far, offset, ring)
-                if best <= threshold:
-                    continue
-                if count == len(out):
-                    more = np.empty((2 * count, 3), np.int32)
-                    more[:count] = out
-                    out = more
-                out[count, 0], out[count, 1], out[count, 2] = x, y, best
-                count += 1
+            y = at // width
+            x = at - y * width
+            if x < RIM or x >= width - RIM or y < RIM or y >= height - RIM:
+                continue
+            best = _strength(flat, at, far, offset, room)
+            if best <= threshold:
+                continue
+            if count == len(out):
+                more = np.empty((2 * count, 3), np.int32)
+                more[:count] = out
+                out = more
+            out[count, 0], out[count, 1], out[count, 2] = x, y, best
+            count += 1
     return out[:count]
 
 
 @njit(cache=True, nogil=True)
-def _may_be(grey: Grey, y: int, far: np.uint8, may: Grey) -> None:  # pragma: no cover
-    """Mark pixels of a row that an arc of nine can still surround: of any two across, one at least differs enough."""
+def _may_be(flat: Grey, width: int, far: np.uint8, may: Grey) -> None:  # pragma: no cover
+    """Mark pixels that an arc of nine can still surround: of any two across, one at least differs enough.
+
+    The picture is one long row; what is said of pixels near its rim, whose neighbours are elsewhere, means nothing.
+    """
     # Nine in a row of sixteen hold at least one of any two pixels across, and they are all lighter or all darker.
-    # Each neighbour's row is a view of its own and all stays within bytes, so that the compiler takes the most pixels
-    # at once; limits that a byte cannot hold are ones that nothing passes.
-    n = grey.shape[1] - 6
-    middles, marks = grey[y, 3 : 3 + n], may[3 : 3 + n]
-    a1, a2 = grey[y, :n], grey[y, 6:]
-    b1, b2 = grey[y - 3, 3 : 3 + n], grey[y + 3, 3 : 3 + n]
-    c1, c2 = grey[y - 2, 1 : 1 + n], grey[y + 2, 5 : 5 + n]
-    d1, d2 = grey[y - 2, 5 : 5 + n], grey[y + 2, 1 : 1 + n]
-    e1, e2 = grey[y - 3, 2 : 2 + n], grey[y + 3, 4 : 4 + n]
-    f1, f2 = grey[y - 3, 4 : 4 + n], grey[y + 3, 2 : 2 + n]
-    g1, g2 = grey[y - 1, :n], grey[y + 1, 6:]
-    h1, h2 = grey[y - 1, 6:], grey[y + 1, :n]
+    # Each neighbour is a view of its own and all stays within bytes, so that the compiler takes the most pixels at
+    # once; limits that a byte cannot hold are ones that nothing passes.
+    rim = 3 * width + 3
+    n = len(flat) - 2 * rim
+    middles, marks = flat[rim : rim + n], may[rim : rim + n]
+    a1, a2 = flat[rim - 3 :], flat[rim + 3 :]
+    b1, b2 = flat[rim - 3 * width :], flat[rim + 3 * width :]
+    c1, c2 = flat[rim - 2 * width - 2 :], flat[rim + 2 * width + 2 :]
+    d1, d2 = flat[rim - 2 * width + 2 :], flat[rim + 2 * width - 2 :]
+    e1, e2 = flat[rim - 3 * width - 1 :], flat[rim + 3 * width + 1 :]
+    f1, f2 = flat[rim - 3 * width + 1 :], flat[rim + 3 * width - 1 :]
+    g1, g2 = flat[rim - width - 3 :], flat[rim + width + 3 :]
+    h1, h2 = flat[rim - width + 3 :], flat[rim + width - 3 :]
     top = np.uint8(np.uint8(255) - far)
     for x in range(n):
         high, low = np.uint8(min(middles[x], top) + far), np.uint8(max(middles[x], far) - far)
@@ -139,20 +145,19 @@ def _may_be(grey: Grey, y: int, far: np.uint8, may: Grey) -> None:  # pragma: no
 
 @njit(cache=True, nogil=True)
 def _strength(
-    flat: Grey, at: int, far: np.int16, offset: NDArray[np.int64], ring: NDArray[np.int16]
+    flat: Grey, at: int, far: np.int16, offset: NDArray[np.int64], room: NDArray[np.int16]
 ) -> int | np.int16:  # pragma: no cover
-    """The least difference of the best arc round a pixel, 0 where none passes; ``ring`` (32,) is room to work in."""
-    middle = np.int16(flat[at])
+    """The least difference of the best arc round a pixel, 0 where none passes; ``room`` (3, 32) is to work in."""
+    middle, ring = np.int16(flat[at]), room[0]
     for k in range(16):
-        ring[k] = np.int16(np.int16(flat[at + offset[k]]) - middle)
+        ring[k] = ring[k + 16] = np.int16(np.int16(flat[at + offset[k]]) - middle)
     light, dark = np.uint32(0), np.uint32(0)
     for k in range(16):
         light |= np.uint32(ring[k] > far) << np.uint32(k)
         dark |= np.uint32(ring[k] < -far) << np.uint32(k)
     if not (_has_arc(light) or _has_arc(dark)):
         return np.int16(0)
-    ring[16:] = ring[:16]
-    return _best_arc(ring)
+    return _best_arc(ring, room[1], room[2])
 
 
 @njit(cache=True, nogil=True)
@@ -166,12 +171,14 @@ def _has_arc(bits: np.uint32) -> bool:  # pragma: no cover
 
 
 @njit(cache=True, nogil=True)
-def _best_arc(ring: NDArray[np.int16]) -> int | np.int16:  # pragma: no cover
+def _best_arc(
+    ring: NDArray[np.int16], light: NDArray[np.int16], dark: NDArray[np.int16]
+) -> int | np.int16:  # pragma: no cover
     """The largest of the least differences over all arcs, lighter or darker; ``ring`` goes round twice, (32,).
 
-    The least and the most of two in a row make those of four, these those of eight, and with one more those of nine.
+    The least and the most of two in a row make those of four, these those of eight, and with one more those of nine;
+    ``light`` and ``dark`` (32,) hold them on the way.
     """
-    light, dark = np.empty(32, np.int16), np.empty(32, np.int16)
     for k in range(31):
         light[k], dark[k] = min(ring[k], ring[k + 1]), max(ring[k], ring[k + 1])
     for k in range(29):
