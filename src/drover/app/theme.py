@@ -40,8 +40,9 @@ IDENTITY_COLOURS = (
 )  # fmt: skip
 
 
+@lru_cache(maxsize=1024)
 def colour(name: str, alpha: int = 255) -> QColor:
-    """A colour with transparency 0..255."""
+    """A colour with transparency 0..255; shared, and not to be changed."""
     out = QColor(name)
     out.setAlpha(alpha)
     return out

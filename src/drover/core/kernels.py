@@ -57,7 +57,7 @@ from drover.core.simulate.render import Renderer
 from drover.core.simulate.worlds.scenes import build_world
 from drover.core.simulate.worlds.world import draw_world
 from drover.core.steady_survey import borrow
-from drover.core.strokes import draw_stroke
+from drover.core.strokes import draw_strokes
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import survey_of
 from drover.core.track.explain import explain_frame
@@ -89,7 +89,9 @@ def _warm_detect() -> None:
     frozen = np.frombuffer(grey.tobytes(), np.uint8).reshape(grey.shape)
     expand_luma(frozen, out, False)
     words = np.zeros((2, 2), np.uint32)
-    draw_stroke(words, np.array([0, 0, 2, 2]), np.zeros((2, 2), np.float32), 1.0, np.array([255, 0, 0, 0]), (0.0, 0.0))
+    one = np.array([[255, 0, 0, 0]])
+    ends, width, broken = np.array([0, 2]), np.ones(1), np.zeros((1, 2))
+    draw_strokes(words, np.array([0, 0, 2, 2]), np.zeros((2, 2), np.float32), ends, width, one, broken)
     fill_planes(words, 2, grey[:2].copy(), grey[:1].copy(), grey[:1].copy())
     runs = np.array([[1, 2, 5], [2, 2, 5]], np.int16)
     simplify_outline(trace_outlines(read_only(runs))[0], 0.5)

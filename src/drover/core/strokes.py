@@ -6,7 +6,26 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-__all__ = ["draw_stroke"]
+__all__ = ["draw_stroke", "draw_strokes"]
+
+
+@njit(cache=True, nogil=True)
+def draw_strokes(
+    picture: NDArray[np.uint32],
+    window: NDArray[np.int64],
+    points: NDArray[np.float32],
+    start: NDArray[np.int64],
+    width: NDArray[np.float64],
+    tint: NDArray[np.int64],
+    broken: NDArray[np.float64],
+) -> None:  # pragma: no cover
+    """Draw many lines onto a picture, one after the other, as :func:`draw_stroke` draws each.
+
+    The points of line k are ``points[start[k]:start[k + 1]]``; ``width`` (lines,), ``tint`` (lines, 4) and ``broken``
+    (lines, 2) are those of each.
+    """
+    for k in range(len(width)):
+        draw_stroke(picture, window, points[start[k] : start[k + 1]], width[k], tint[k], (broken[k, 0], broken[k, 1]))
 
 
 @njit(cache=True, nogil=True)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QImage, QPainter
 
 from drover.app.images import pixels_of
-from drover.core.strokes import draw_stroke
+from drover.core.strokes import draw_strokes
 
 __all__ = ["Strokes"]
 
@@ -26,6 +28,8 @@ class Strokes:
         self._painter, device = painter, painter.device()
         self._ratio = device.devicePixelRatioF()
         self._layer: QImage | None = None
+        self._lines: list[NDArray[np.float32]] = []
+        self._pens: list[tuple[float, ...]] = []  # width, px drawn and left out, alpha, red, green, blue
         if isinstance(device, QImage) and device.format() in _WHOLE:
             image = device
         else:
@@ -47,21 +51,31 @@ class Strokes:
         width: float,
         style: Qt.PenStyle = Qt.PenStyle.SolidLine,
     ) -> None:
-        """One line through (n, 2) points."""
+        """One line through (n, 2) points, over those before it; all are drawn when done."""
         if len(points) < 2:
             return
-        unit = max(1.0, width) * self._ratio
+        unit = max(1.0, width)
         drawn, left_out = _BROKEN[style]
-        draw_stroke(
-            self._pixels, self._window, np.ascontiguousarray(points * np.float32(self._ratio), np.float32),
-            width * self._ratio,
-            np.array([tint.alpha(), tint.red(), tint.green(), tint.blue()]), (drawn * unit, left_out * unit),
-        )  # fmt: skip
+        self._lines.append(points)
+        self._pens.append((width, drawn * unit, left_out * unit, *_channels(tint.rgba())))
 
     def __enter__(self) -> Strokes:
         return self
 
     def __exit__(self, *_: object) -> None:
+        if self._lines:
+            pens = np.array(self._pens, np.float64)
+            pens[:, :3] *= self._ratio
+            points = np.concatenate(self._lines, dtype=np.float32) * np.float32(self._ratio)
+            start = np.concatenate([[0], np.cumsum([len(line) for line in self._lines])]).astype(np.int64)
+            width, broken, tint = (np.ascontiguousarray(part) for part in (pens[:, 0], pens[:, 1:3], pens[:, 3:]))
+            draw_strokes(self._pixels, self._window, points, start, width, tint.astype(np.int64), broken)
         del self._pixels
         if self._layer is not None:
             self._painter.drawImage(0, 0, self._layer)
+
+
+@lru_cache(maxsize=256)
+def _channels(rgba: int) -> tuple[int, int, int, int]:
+    """Alpha, red, green, blue of 0xAARRGGBB."""
+    return rgba >> 24 & 255, rgba >> 16 & 255, rgba >> 8 & 255, rgba & 255
