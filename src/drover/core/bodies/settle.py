@@ -12,6 +12,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.bodies.completed import complete_bodies
 from drover.core.bodies.crowns import split_groups
 from drover.core.bodies.fate import join_fates, stacked_pairs
 from drover.core.bodies.followed import owners_of, specks
@@ -42,7 +43,8 @@ def settle(
     *,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Detections:
-    """The detections of a recorded clip with pieces of bodies united, shared blobs cut and sparks left out, as set.
+    """The detections of a recorded clip with pieces of bodies united, shared blobs cut, lost ends put back
+    and sparks left out, as set.
 
     Raises
     ------
@@ -62,6 +64,8 @@ def settle(
             tracks = link_detections(cut, times, rate, GENEROUS, cancelled=cancelled)
             field = fit_size_field(tracks)
         detections = split_shared(cut, tracks, times, field)
+        tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+        detections = complete_bodies(detections, tracks, times)
     return detections
 
 
