@@ -32,7 +32,6 @@ SHORTEST = 0.5  # of it, that a body of a group is at least
 UPRIGHT = 1.3  # times its width that a body must be tall: cab and load of a cart are no two bodies
 SMOOTH = 0.18  # s over which the place of a crown is a median
 THIN, STOUT = 0.4, 1.2  # of the width usual at a place
-SLIMMEST = 0.5  # of it, that one of a group is at least: what is usual may be that of pairs
 
 
 def split_groups(found: Detections, tracks: Tracks, times: NDArray[np.float64], field: SizeField | None) -> Detections:
@@ -101,8 +100,6 @@ def _bodies(
     middle = (box[:, 0] + box[:, 2]) / 2
     across = (crown[known, :many, 0] - middle[known, None]) / wide[known, None]
     down = (crown[known, :many, 1] - box[known, 1, None]) / tall[known, None]
-    beyond = np.minimum(crown[known, 0, 0] - box[known, 0], box[known, 2] - crown[known, many - 1, 0]) / tall[known]
-    own = 2.0 * float(np.median(beyond)) * tall  # the outermost reach as far beyond their heads as any does to a side
     out = []
     for k in range(many):
         at, under = (np.interp(np.arange(len(rows)), known, _smooth(each[:, k], around)) for each in (across, down))
@@ -111,7 +108,6 @@ def _bodies(
         foot = np.minimum(np.maximum((top + field.height[0]) / (1.0 - slope), top + SHORTEST * tall), box[:, 3])
         usual = np.maximum(field.width[0] + field.width[1] * foot, 2.0)
         usual *= np.clip((foot - top) / np.maximum(field.height[0] + field.height[1] * foot, 2.0), THIN, STOUT)
-        usual = np.minimum(usual, np.maximum(own, SLIMMEST * usual))
         out.append(np.column_stack([x - usual / 2, top, x + usual / 2, foot]))
     return np.repeat(rows, many), np.stack(out, axis=1).reshape(-1, 4)
 
