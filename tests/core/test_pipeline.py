@@ -8,11 +8,12 @@ import numpy as np
 import pytest
 from builders import crossings_of, draw_clip
 
+from drover.core.bodies.settle import settle
 from drover.core.detect.box_choice import take_rows
 from drover.core.detect_pass import detect_clip
 from drover.core.footage.reader import ClipReader
 from drover.core.footage_types import ClipInfo
-from drover.core.graph import Subject, keys_of, run_stage
+from drover.core.graph import Call, Subject, keys_of, run_stage
 from drover.core.live import LIVE_STAGES, LiveRun
 from drover.core.recipe import DetectSettings, Recipe, ScoreSettings, with_value
 from drover.core.result_store import ResultStore
@@ -110,6 +111,33 @@ def test_a_damaged_store_is_worked_around(small, tmp_path):
         file.write_bytes(b"\x93NUMPY broken")
     again = detect_clip(small, DetectSettings(), key="pass", store=store)
     assert np.array_equal(first.detections.box, again.detections.box)
+
+
+def test_bodies_are_made_of_pieces_once_for_each_setting(small, tmp_path, monkeypatch):
+    store, made = ResultStore(tmp_path / "store"), []
+
+    def counted(*of, **more):
+        made.append(of)
+        return settle(*of, **more)
+
+    monkeypatch.setattr("drover.core.graph.settle", counted)
+    first = run_stage("bodies", Subject(small), Recipe(), call=Call(store))["bodies"].value
+    again = run_stage("bodies", Subject(small), Recipe(), call=Call(store))["bodies"].value
+    assert len(made) == 1 and again.said == first.said
+    for name in ("frame_start", "box", "confidence", "class_id", "area", "run_start", "runs", "look"):
+        assert np.array_equal(getattr(first.detections, name), getattr(again.detections, name))
+    run_stage("bodies", Subject(small), with_value(Recipe(), "detect.bodies.gather", False), call=Call(store))
+    assert len(made) == 2, "another setting is another result"
+    known = next(place for place in store.folder.iterdir() if not (place / "histogram.npy").exists())
+    (known / "facts.json").write_text((known / "facts.json").read_text().replace('"said"', '"sad"'))
+    for place in store.folder.iterdir():
+        (place / "box.npy").write_bytes(b"\x93NUMPY broken")
+    mended = run_stage("bodies", Subject(small), Recipe(), call=Call(store))["bodies"].value
+    assert len(made) == 3 and np.array_equal(mended.detections.box, first.detections.box)
+    part = Subject(small, span=(20, 60))
+    before = sorted(place.name for place in store.folder.iterdir())
+    run_stage("bodies", part, Recipe(), call=Call(store))
+    assert sorted(place.name for place in store.folder.iterdir()) == before, "a span is kept nowhere"
 
 
 def test_the_store_forgets_the_oldest_when_full(tmp_path):

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from drover.core.footage.colours import fill_planes
-from drover.core.strokes import draw_stroke
+from drover.core.strokes import draw_stroke, draw_strokes
 
 WHOLE = np.array([0, 0, 10**6, 10**6])
 WHITE = np.array([255, 255, 255, 255])
@@ -43,6 +43,22 @@ def test_a_broken_line_is_drawn_in_its_measure_and_inside_the_window_alone():
     # Ends are round, so a piece reaches half the width further.
     assert middle[:8].all() and not middle[9:11].any() and middle[12:20].all() and middle[36:40].all()
     assert not middle[40:].any()
+
+
+@given(st.integers(0, 10_000))
+def test_many_lines_at_once_are_those_lines_one_after_the_other(seed):
+    rng = np.random.default_rng(seed)
+    lengths = rng.integers(2, 5, rng.integers(1, 6))
+    start = np.concatenate([[0], np.cumsum(lengths)])
+    points = rng.uniform(-5, 35, (start[-1], 2)).astype(np.float32)
+    width, tint = rng.uniform(1, 5, len(lengths)), rng.integers(0, 256, (len(lengths), 4))
+    broken = np.where(rng.random((len(lengths), 1)) < 0.5, 0.0, rng.uniform(1, 6, (len(lengths), 2)))
+    together, one_by_one = blank(30, 30), blank(30, 30)
+    draw_strokes(together, WHOLE, points, start, width, tint, broken)
+    for k in range(len(lengths)):
+        line = points[start[k] : start[k + 1]]
+        draw_stroke(one_by_one, WHOLE, line, width[k], tint[k], (broken[k, 0], broken[k, 1]))
+    assert np.array_equal(together, one_by_one)
 
 
 def test_a_see_through_line_over_nothing_keeps_its_own_colour_premultiplied():

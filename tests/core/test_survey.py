@@ -20,6 +20,7 @@ from drover.core.footage.reader import ClipReader
 from drover.core.footage_types import Frame
 from drover.core.formats.box_rows import read_truth
 from drover.core.formats.crossing_rows import read_crossings
+from drover.core.kept_surveys import KeptSurveys
 from drover.core.recipe import DetectSettings, Recipe, with_value
 from drover.core.simulate.boxes import simulate_boxes
 from drover.core.simulate.names import WORLD_NAMES
@@ -387,3 +388,23 @@ def test_a_small_dark_yard_is_worked_through_well_with_no_dial_touched(tmp_path)
     assert run.score.identity.idf1 > 0.55
     assert run.detect.taken.shadow.mode in ("drop", "off")
     assert run.detect.said
+
+
+def test_a_clip_looked_over_lately_is_not_looked_over_again():
+    survey = survey_of(shots(0))
+    size = sum(plane.nbytes for plane in (survey.empty.grey, survey.empty.noise, survey.empty.restless))
+    size += sum(0 if plane is None else plane.nbytes for plane in (survey.empty.chroma, survey.empty.chroma_noise))
+    kept, made = KeptSurveys(2 * size), []
+
+    def make(name):
+        made.append(name)
+        return survey
+
+    for name in ("a", "b", "a", "b", "c", "b", "a"):  # c takes the place of a, which was asked for longest ago
+        assert kept.get(name, lambda name=name: make(name)) is survey
+    assert made == ["a", "b", "c", "a"]
+    small = KeptSurveys(size - 1)
+    for _ in range(2):
+        assert small.get("a", lambda: make("large")) is survey
+        assert kept.get("none", lambda: None) is None
+    assert made[4:] == ["large", "large"], "what is too large is made each time"
