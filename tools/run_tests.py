@@ -28,13 +28,14 @@ def files_of(folder: str) -> list[str]:
 def relay(process: subprocess.Popen[str], counts: dict[str, int]) -> None:
     """Print what a process says, and add up what came of its tests."""
     assert process.stdout is not None
-    for line in process.stdout:
-        if re.match(r"=* ?\d+ \w+.* in [\d.]+s", line):
-            for number, word in OUTCOME.findall(line):
-                counts[word] = counts.get(word, 0) + int(number)
-        else:
-            sys.stdout.write(line)
-            sys.stdout.flush()
+    with process.stdout:
+        for line in process.stdout:
+            if re.match(r"=* ?\d+ \w+.* in [\d.]+s", line):
+                for number, word in OUTCOME.findall(line):
+                    counts[word] = counts.get(word, 0) + int(number)
+            else:
+                sys.stdout.write(line)
+                sys.stdout.flush()
 
 
 def main() -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+import io
 import subprocess
 import sys
 from pathlib import Path
@@ -24,9 +25,8 @@ def test_every_file_of_tests_is_run_once(runner, monkeypatch):
     asked = []
 
     class Ended:
-        stdout = ()
-
         def __init__(self, command, **_):
+            self.stdout = io.StringIO()
             asked.append([Path(word) for word in command if word.endswith(".py")])
 
         def wait(self):
