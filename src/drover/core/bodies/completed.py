@@ -3,7 +3,8 @@
 Legs of the ground's colour, a dark head before dark water: what is seen then ends too early, at one end. Where the
 other end goes on as before, the lost one is put back, at the height that the body has on the way between the pictures
 around it in which it is seen in full. Widths say nothing of what is lost, since bodies turn; a body is only never
-slimmer than it usually is for its height. This is a rule of our own.
+slimmer than it usually is for its height. Only bodies that stand upright are looked at: of those that are longer than
+high, and of flocks of them, more is hidden by others than lost against the ground. This is a rule of our own.
 """
 
 from __future__ import annotations
@@ -25,6 +26,7 @@ FULL, TALLEST = 0.88, 1.2  # of that height between which a body is seen in full
 PART, LEAST = 0.72, 0.25  # of it between which a part of the body is lost
 FAR = 2.5  # s to the nearest picture before, and to that after, in which it is seen in full
 ALIKE = 0.14  # of its height by which the end that is seen may be off the way between these pictures
+SLIM = 0.77  # of its height that an upright body is wide at most: long ones are lower when they turn or lie down
 RIM = 1.0  # px from the picture's edge, beyond which what is lost may be outside
 LEAST_ROWS, LEAST_FULL = 8, 4
 
@@ -54,7 +56,8 @@ def _made_whole(box: Float, when: Float, size: tuple[int, int]) -> tuple[Int, Fl
     full = np.flatnonzero((tall >= FULL * own) & (tall <= TALLEST * own))
     inside = (box[:, 1] > RIM) & (box[:, 3] < size[1] - RIM)
     part = np.flatnonzero((tall < PART * own) & (tall > LEAST * own) & inside)
-    if len(full) < LEAST_FULL or len(part) == 0:
+    slim = float(np.median(wide[full] / tall[full])) if len(full) else np.inf
+    if len(full) < LEAST_FULL or len(part) == 0 or slim > SLIM:
         return np.zeros(0, np.int64), np.zeros((0, 4))
     after = np.searchsorted(full, part)
     between = (after > 0) & (after < len(full))
@@ -69,7 +72,7 @@ def _made_whole(box: Float, when: Float, size: tuple[int, int]) -> tuple[Int, Fl
     lost = top != foot  # one end goes on as before, the other does not
     part, top, high = part[lost], top[lost], high[lost]
     middle = (box[part, 0] + box[part, 2]) / 2
-    half = np.maximum(wide[part], float(np.median(wide[full] / tall[full])) * high) / 2
+    half = np.maximum(wide[part], slim * high) / 2
     upper = np.where(top, box[part, 1], box[part, 3] - high)
     whole = np.column_stack([middle - half, upper, middle + half, upper + high])
     return part, np.clip(whole, 0.0, np.tile(np.array(size, np.float64), 2))
