@@ -1,8 +1,4 @@
-"""Shared fixtures: caches and state go to temporary folders, the short example is worked through once.
-
-What is imported here is loaded by the process that only hands out the tests as well: Drover's own modules are left to
-the fixtures that need them.
-"""
+"""Shared fixtures: caches and state go to temporary folders, the short example is worked through once."""
 
 from __future__ import annotations
 
@@ -10,7 +6,6 @@ import gc
 import os
 import shutil
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -19,13 +14,16 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+from drover.core.examples import example
+from drover.core.footage.reader import ClipReader
+from drover.core.footage_types import ClipInfo
+from drover.core.formats.box_rows import read_truth
+from drover.core.formats.crossing_rows import read_crossings
+from drover.core.recipe import read_recipe
+from drover.core.result_store import ResultStore, default_cache_folder
+from drover.core.run import ClipRun, run_clip
+from drover.core.types import Truth
 from memory import give_memory_back, give_some_back
-
-if TYPE_CHECKING:
-    from drover.core.footage_types import ClipInfo
-    from drover.core.result_store import ResultStore
-    from drover.core.run import ClipRun
-    from drover.core.types import Truth
 
 settings.register_profile(
     "drover", deadline=None, max_examples=40, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
@@ -64,15 +62,11 @@ def test_swept() -> Iterator[None]:
 
 @pytest.fixture(scope="session")
 def short_clip() -> Path:
-    from drover.core.examples import example
-
     return example("gap-short").clip
 
 
 @pytest.fixture(scope="session")
 def short_info(short_clip: Path) -> ClipInfo:
-    from drover.core.footage.reader import ClipReader
-
     with ClipReader(short_clip) as reader:
         return reader.info
 
@@ -82,12 +76,6 @@ def short_work(
     short_info: ClipInfo, short_truth: Truth, tmp_path_factory: pytest.TempPathFactory
 ) -> tuple[ClipRun, ResultStore]:
     """The short example worked through, and the store in which what was found is known from then on."""
-    from drover.core.examples import example
-    from drover.core.formats.crossing_rows import read_crossings
-    from drover.core.recipe import read_recipe
-    from drover.core.result_store import ResultStore
-    from drover.core.run import run_clip
-
     chosen, store = example("gap-short"), ResultStore(tmp_path_factory.mktemp("store"))
     crossings = read_crossings(chosen.crossings)
     recipe = read_recipe(chosen.recipe)
@@ -108,14 +96,9 @@ def filled_store(short_work: tuple[ClipRun, ResultStore]) -> ResultStore:
 def known_example(own_folders: None, filled_store: ResultStore) -> None:
     """What there is in the short example is known to the user's own store: for tests of what comes after that."""
     del own_folders
-    from drover.core.result_store import default_cache_folder
-
     shutil.copytree(filled_store.folder, default_cache_folder())
 
 
 @pytest.fixture(scope="session")
 def short_truth(short_info: ClipInfo) -> Truth:
-    from drover.core.examples import example
-    from drover.core.formats.box_rows import read_truth
-
     return read_truth(example("gap-short").truth, frame_count=short_info.frame_count)

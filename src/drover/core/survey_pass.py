@@ -107,4 +107,4 @@ def survey_clip(clip: ClipInfo, first: int = 0, past: int | None = None) -> Surv
         samples = read_samples(clip, first, past)
         return None if samples is None else survey_of(samples)
 
-    return _KEPT.get((clip.path, clip.fingerprint, clip.frame_count, first, past), made)
+    return _KEPT.get((clip.path, clip.fingerprint, clip.rate, clip.frame_count, first, past), made)

@@ -14,6 +14,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.bodies.followed import rows_by_life
 from drover.core.types import Detections, Tracks
 
 __all__ = ["complete_bodies"]
@@ -36,9 +37,7 @@ def complete_bodies(found: Detections, tracks: Tracks, times: Float) -> Detectio
 
     ``tracks`` were linked from ``found``; ``times`` s of the frames.
     """
-    held = np.flatnonzero(tracks.detection >= 0)
-    held = held[np.bincount(tracks.detection[held], minlength=len(found))[tracks.detection[held]] == 1]
-    held = held[np.argsort(tracks.identity[held], kind="stable")]
+    held = rows_by_life(tracks, len(found))
     box, changed = np.array(found.box), False
     for rows in np.split(held, np.flatnonzero(np.diff(tracks.identity[held])) + 1):
         if len(rows) < LEAST_ROWS:

@@ -12,6 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.bodies.followed import rows_by_life
 from drover.core.bodies.shared import cut_into, explain
 from drover.core.bodies.size_field import SizeField
 from drover.core.types import Detections, Tracks
@@ -41,9 +42,7 @@ def split_groups(found: Detections, tracks: Tracks, times: NDArray[np.float64], 
     """
     if field is None or not field.says_something or len(tracks) == 0:
         return found
-    held = np.flatnonzero(tracks.detection >= 0)
-    held = held[np.bincount(tracks.detection[held], minlength=len(found))[tracks.detection[held]] == 1]
-    held = held[np.argsort(tracks.identity[held], kind="stable")]
+    held = rows_by_life(tracks, len(found))
     blob = tracks.detection[held].astype(np.int64)
     box = found.box[blob].astype(np.float64)
     wide = np.maximum(field.width[0] + field.width[1] * box[:, 3], 2.0)

@@ -11,13 +11,20 @@ from drover.core.geometry import pair_overlap
 from drover.core.track.travel import travelled
 from drover.core.types import Tracks
 
-__all__ = ["owners_of", "specks"]
+__all__ = ["owners_of", "rows_by_life", "specks"]
 
 Int = NDArray[np.int64]
 SAME = 0.4  # overlap from which a detection is what a track was expected to be at
 INSIDE, PIECE = 0.7, 0.1  # share of a piece that lies where its body is expected, and the least share of that it has
 SPECK = 0.4  # of a body's height and width there, under which one that stays is a mark on the ground
 MOVED = 1.0  # own sizes from where it was first seen
+
+
+def rows_by_life(tracks: Tracks, count: int) -> Int:
+    """Rows of tracks in order of identity, then of time, whose detection (of ``count``) they share with nobody."""
+    held = np.flatnonzero(tracks.detection >= 0)
+    held = held[np.bincount(tracks.detection[held], minlength=count)[tracks.detection[held]] == 1]
+    return held[np.argsort(tracks.identity[held], kind="stable")]
 
 
 def owners_of(tracks: Tracks, count: int, box: NDArray[np.float32], frame_start: Int) -> Int:

@@ -64,7 +64,8 @@ def settle(
             tracks = link_detections(cut, times, rate, GENEROUS, cancelled=cancelled)
             field = fit_size_field(tracks)
         detections = split_shared(cut, tracks, times, field)
-        tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+        if detections is not cut:
+            tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
         detections = complete_bodies(detections, tracks, times)
     return detections
 
