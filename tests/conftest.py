@@ -26,7 +26,7 @@ from drover.core.types import Truth
 from memory import give_memory_back, give_some_back
 
 settings.register_profile(
-    "drover", deadline=None, max_examples=40, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
+    "drover", deadline=None, max_examples=25, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
 )
 settings.load_profile("drover")
 

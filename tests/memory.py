@@ -15,14 +15,17 @@ _trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
 
 
 def give_memory_back() -> None:
-    """All that was freed, and what was left in circles, goes back to the system."""
-    gc.collect()
-    if _trim is not None:
-        _trim(0)
+    """All that was freed, and what was left in circles, goes back to the system, where there is much of it."""
+    if _in_use() > MUCH:
+        gc.collect()
+        give_some_back()
 
 
 def give_some_back() -> None:
     """What was freed goes back, where there is much of it."""
-    pages = int(Path("/proc/self/statm").read_text().split()[1])
-    if _trim is not None and pages * os.sysconf("SC_PAGE_SIZE") > MUCH:
+    if _trim is not None and _in_use() > MUCH:
         _trim(0)
+
+
+def _in_use() -> int:
+    return int(Path("/proc/self/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")

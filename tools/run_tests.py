@@ -1,6 +1,7 @@
-"""The whole suite in two processes side by side: the core, without windows, and the windows with the commands.
+"""The whole suite in three processes side by side: the windows and commands, the core without windows, and its cameras.
 
-What starts many processes of its own comes last in the one and early in the other, so that a small machine holds both.
+Tests that start large processes of their own come first, while there is little else in memory; those that mostly wait
+for a clock run aside.
 """
 
 from __future__ import annotations
@@ -10,56 +11,58 @@ import re
 import subprocess
 import sys
 import time
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from threading import Thread
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
-LAST = ("test_batch.py",)
+ASIDE = ("core/test_live_session.py",)
+FIRST = ("core/test_batch.py", "core/test_kernels.py", "cli/test_commands.py", "app/test_killed.py",
+         "app/test_batch_window.py")  # fmt: skip
 # What tests free goes back to the system at once.
 FRUGAL = {"MALLOC_ARENA_MAX": "2", "MALLOC_MMAP_THRESHOLD_": "1048576", "MALLOC_TRIM_THRESHOLD_": "4194304"}
 OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed)\b")
+Part = tuple[str, ...]
 
 
-def files_of(folder: str) -> list[str]:
-    """The test files of a folder in the order in which they are to run."""
-    return [str(path) for path in sorted((TESTS / folder).glob("test_*.py"), key=lambda p: (p.name in LAST, p.name))]
+def parts() -> list[Part]:
+    """Files of tests, each in one part, in the order in which they run there."""
+    names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
+    names.sort(key=lambda name: FIRST.index(name) if name in FIRST else len(FIRST))
+    core = [name for name in names if name.startswith("core/") and name not in ASIDE]
+    windows = [name for name in names if not name.startswith("core/")]
+    return [tuple(windows), tuple(core), ASIDE]
 
 
-def relay(process: subprocess.Popen[str], counts: dict[str, int]) -> None:
-    """Print what a process says, and add up what came of its tests."""
+def run(part: Part) -> tuple[int, Counter[str]]:
+    """Run a part and print what it says: its exit code, and what came of its tests."""
+    counts = Counter[str]()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "pytest", *sys.argv[1:], *(str(TESTS / name) for name in part)],
+        env={**os.environ, **FRUGAL, "QT_QPA_PLATFORM": "offscreen"}, cwd=TESTS.parent, text=True,
+        stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+    )  # fmt: skip
     assert process.stdout is not None
     with process.stdout:
         for line in process.stdout:
             if re.match(r"=* ?\d+ \w+.* in [\d.]+s", line):
                 for number, word in OUTCOME.findall(line):
-                    counts[word] = counts.get(word, 0) + int(number)
+                    counts[word] += int(number)
             else:
                 sys.stdout.write(line)
                 sys.stdout.flush()
+    return process.wait(), counts
 
 
 def main() -> int:
-    """Run both, and say in one line what came of them."""
-    begun, counts = time.monotonic(), dict[str, int]()
-    environment = {**os.environ, **FRUGAL, "QT_QPA_PLATFORM": "offscreen"}
-    parts = [files_of("core"), [*files_of("cli"), *files_of("app")]]
-    processes = [
-        subprocess.Popen(
-            [sys.executable, "-m", "pytest", *sys.argv[1:], *part], env=environment, cwd=TESTS.parent, text=True,
-            stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-        )
-        for part in parts
-    ]  # fmt: skip
-    threads = [Thread(target=relay, args=(process, counts)) for process in processes]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
-    codes = [process.wait() for process in processes]
-    took = time.monotonic() - begun
+    """Run all parts at once, and say in one line what came of them."""
+    begun, chosen = time.monotonic(), parts()
+    with ThreadPoolExecutor(len(chosen)) as pool:
+        ended = list(pool.map(run, chosen))
+    counts, took = sum((counts for _, counts in ended), Counter[str]()), time.monotonic() - begun
     told = ", ".join(f"{number} {word}" for word, number in sorted(counts.items())) or "no test ran"
     print(f"{told} in {took:.2f}s ({int(took) // 60}:{int(took) % 60:02d})")
-    return next((code for code in codes if code), 0)
+    return next((code for code, _ in ended if code), 0)
 
 
 if __name__ == "__main__":

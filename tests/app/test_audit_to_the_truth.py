@@ -22,7 +22,7 @@ AUDIT = 15 * 60.0
 def hardest(tmp_path, monkeypatch):
     """Pairs alike that cross at every angle, at half size so that it is soon drawn."""
     monkeypatch.setattr("drover.core.simulate.herd.TRIES", 8)  # whether they run into each other is not asked here
-    write_scene(half_size(build_scene("crossing", seed=4, seconds=20.0)), tmp_path, preset="ultrafast")
+    write_scene(half_size(build_scene("crossing", seed=4, seconds=8.0)), tmp_path, preset="ultrafast")
     return tmp_path
 
 

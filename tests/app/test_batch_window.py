@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import shutil
 
 import pytest
 from PySide6.QtCore import Qt
@@ -11,6 +10,7 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
 from conftest import WAIT
+from drawn import draw_clip
 from drover.app.batch.dialog import BatchDialog
 from drover.core.examples import example
 from drover.core.recipe import read_recipe
@@ -24,7 +24,7 @@ def folder(tmp_path):
     place = tmp_path / "clips"
     place.mkdir()
     for name in ("clip 2.mp4", "clip 10.mp4"):
-        shutil.copy(SHORT.clip, place / name)
+        draw_clip(place / name)
     (place / "clip 11.mp4").write_bytes(b"broken")
     return place
 

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import numpy as np
 
-from drover.core.footage.writer import ClipWriter
 from drover.core.types import Crossings, Tracks, Truth
 
 
@@ -90,18 +87,3 @@ def crossings_of(rows: list[tuple[int, int]], name: str = "Gap") -> Crossings:
         seen=np.ones(n, np.bool_),
         line_names=(name,),
     )
-
-
-def draw_clip(path: Path, *, back: bool = False, seconds: float = 4.0) -> Path:
-    """A clip in which one dark square goes from edge to edge of a quiet ground, to the right or back, then nothing."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    rng, frames = np.random.default_rng(len(path.name)), int(25 * seconds)
-    ground = np.clip(rng.normal(130, 12, (120, 192, 1)), 0, 255).repeat(3, axis=2)
-    with ClipWriter(path, width=192, height=120, rate=25.0, preset="ultrafast", quality=12) as out:
-        for k in range(frames):
-            picture = ground + rng.normal(0, 1.5, ground.shape)
-            gone = min(k / (0.85 * frames), 1.0)
-            x = int(-14 + 206 * (1.0 - gone if back else gone))
-            picture[50:70, max(x, 0) : max(x + 14, 0)] = 30
-            out.add(np.clip(picture, 0, 255).astype(np.uint8))
-    return path

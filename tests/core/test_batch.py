@@ -17,8 +17,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from builders import draw_clip
 
+from drawn import draw_clip
 from drover.core.batch.cluster import run_on_cluster
 from drover.core.batch.ledger import BatchState
 from drover.core.batch.outcome import Outcome, finished_outcome

@@ -15,10 +15,10 @@ from itertools import pairwise
 import av
 import numpy as np
 import pytest
-from builders import draw_clip
 from hypothesis import given
 from hypothesis import strategies as st
 
+from drawn import draw_clip
 from drover.core.count.live import LiveCrossing, LiveEvents
 from drover.core.errors import DroverError, FootageError
 from drover.core.footage.reader import ClipReader
@@ -148,8 +148,9 @@ def live(clip, folder, faults, seconds, **more):
     return facts, rows
 
 
-def test_a_quiet_camera_is_counted_whole(clip, tmp_path):
-    facts, rows = live(clip, tmp_path / "quiet", (), 9.0, record=True)
+def test_a_quiet_camera_is_counted_whole(beside_each_other, tmp_path):
+    folder, runs = beside_each_other
+    facts, rows = runs["quiet"].result()
     assert facts.dropped == facts.reconnects == facts.broken == 0
     assert [row["direction"] for row in rows] == ["1"] * len(rows)
     times = [float(row["time"]) for row in rows]
@@ -159,12 +160,12 @@ def test_a_quiet_camera_is_counted_whole(clip, tmp_path):
     assert facts.rate == pytest.approx(25.0, abs=2.0)
 
     # What was counted live is kept beside the recording, picture by picture.
-    with ClipReader(tmp_path / "quiet" / "recording-1.mkv") as reader:
+    with ClipReader(folder / "quiet" / "recording-1.mkv") as reader:
         info = reader.info
     kept = kept_run(info)
     assert kept is not None and kept.name == "live"
     assert kept.recipe == RECIPE
-    assert len(kept.tracks) == len(rows_of(tmp_path / "quiet" / "tracks.csv"))
+    assert len(kept.tracks) == len(rows_of(folder / "quiet" / "tracks.csv"))
     assert kept.crossings.direction.tolist()[: len(rows)] == [1] * len(rows)
     assert kept.crossings.identity.tolist()[: len(rows)] == [int(row["identity"]) for row in rows]
     offset = float(np.median(kept.crossings.time[: len(rows)] - times))
@@ -172,7 +173,7 @@ def test_a_quiet_camera_is_counted_whole(clip, tmp_path):
     assert kept.crossings.time[: len(rows)] == pytest.approx(np.array(times) + offset, abs=0.05)
 
     # A kill may cut the table off; that is said.
-    table = tmp_path / "quiet" / "tracks.csv"
+    table = folder / "quiet" / "tracks.csv"
     whole = table.read_bytes()
     table.write_bytes(whole + b"7,3")
     with pytest.raises(DroverError, match=r"tracks\.csv"):
@@ -181,7 +182,7 @@ def test_a_quiet_camera_is_counted_whole(clip, tmp_path):
     # The recording, gone through as it came, gives the same, as fast as it can be worked on.
     (tmp_path / "again").mkdir()
     begun = time.monotonic()
-    recording = source_of(str(tmp_path / "quiet" / "recording-1.mkv"))
+    recording = source_of(str(folder / "quiet" / "recording-1.mkv"))
     later = LiveSession(recording, RECIPE, tmp_path / "again").run()
     assert (later.dropped, later.connection) == (0, "ended")
     assert later.frames >= facts.frames
@@ -190,50 +191,6 @@ def test_a_quiet_camera_is_counted_whole(clip, tmp_path):
     columns = ("line", "identity", "direction", "x", "y")
     assert [[row[name] for name in columns] for row in again] == [[row[name] for name in columns] for row in rows]
     assert [float(row["time"]) for row in again] == pytest.approx(times, abs=0.01)
-
-
-def test_a_full_disk_ends_the_run_in_one_line_and_what_was_written_stays(clip, tmp_path, monkeypatch):
-    (tmp_path / "out").mkdir()
-    before = threading.active_count()
-
-    def full(number):
-        raise OSError(errno.ENOSPC, "No space left on device")
-
-    with StandIn(clip) as camera:
-        session = LiveSession(source_of(camera.address), RECIPE, tmp_path / "out", record=True)
-        monkeypatch.setattr("drover.core.live_session.results.os.fsync", full)
-        begun = time.monotonic()
-        with pytest.raises(DroverError, match=r"cannot be written \(No space left on device\); free some space"):
-            session.run(stopped=lambda: time.monotonic() - begun > 20.0)
-    assert all(file.closed for file in session._results._files.values())
-    assert (tmp_path / "out" / "crossings.csv").read_text().count("\n") >= 1
-    with ClipReader(tmp_path / "out" / "recording-1.mkv") as reader:
-        assert reader.info.frame_count > 25
-    deadline = time.monotonic() + 5
-    while threading.active_count() > before and time.monotonic() < deadline:
-        time.sleep(0.05)
-    assert threading.active_count() <= before
-
-
-def test_trouble_of_the_source_is_waited_out_and_trouble_of_the_recording_is_not(clip, tmp_path, monkeypatch):
-    """Whatever the address is called: a break at one named after recordings once ended the run."""
-    (tmp_path / "out").mkdir()
-    with StandIn(clip, faults=(fault_of("cut@1.5+0.4"),)) as camera:
-        session = LiveSession(source_of(f"{camera.address}/recording"), RECIPE, tmp_path / "out", record=True)
-        begun = time.monotonic()
-        facts = session.run(stopped=lambda: time.monotonic() - begun > 4.5)
-    assert facts.reconnects == 1
-
-    (tmp_path / "next").mkdir()
-
-    def full(*_):
-        raise OSError(errno.ENOSPC, "No space left on device")
-
-    with StandIn(clip) as camera:
-        session = LiveSession(source_of(camera.address), RECIPE, tmp_path / "next", record=True)
-        monkeypatch.setattr("drover.core.live_session.recording.Recording._begin", full)
-        with pytest.raises(DroverError, match="the recording cannot be written"):
-            session.run(stopped=lambda: time.monotonic() - begun > 30.0)
 
 
 def _dawdling(clip, folder):
@@ -274,17 +231,28 @@ def _begun_late(clip, folder):
     return came
 
 
-@pytest.fixture(scope="module")
+def _broken_off(clip, folder):
+    """A connection that goes and comes back, at an address that is called as recordings are."""
+    folder.mkdir()
+    with StandIn(clip, faults=(fault_of("cut@1.5+0.4"),)) as camera:
+        session = LiveSession(source_of(f"{camera.address}/recording"), RECIPE, folder, record=True)
+        begun = time.monotonic()
+        return session.run(stopped=lambda: time.monotonic() - begun > 4.5)
+
+
+@pytest.fixture(scope="module", autouse=True)
 def beside_each_other(clip, tmp_path_factory):
     """Runs that are mostly waiting, all at once: the folder that they write to, and what each will have come to."""
     folder, faults = tmp_path_factory.mktemp("runs"), (
         "late@4+0.6", "dropped@6+0.8", "corrupt@8+0.8", "size@10+1.5", "clock@12.4", "cut@14+0.5",
     )  # fmt: skip
-    with ThreadPoolExecutor(4) as pool:
+    with ThreadPoolExecutor(6) as pool:
         yield (
             folder,
             {
                 "faults": pool.submit(live, clip, folder / "faults", faults, 18.0, record=True),
+                "quiet": pool.submit(live, clip, folder / "quiet", (), 9.0, record=True),
+                "broken off": pool.submit(_broken_off, clip, folder / "broken off"),
                 "slow": pool.submit(_dawdling, clip, folder / "slow"),
                 "alone": pool.submit(_left_alone, clip, folder / "alone"),
                 "late": pool.submit(_begun_late, clip, folder / "late"),
@@ -361,3 +329,52 @@ def test_the_clock_on_the_wall_counts_from_the_first_picture(beside_each_other):
     when, now = came[-1]
     assert abs((now - kept).total_seconds() - when) < 2.0
     assert kept <= came[0][1]
+
+
+@pytest.fixture
+def all_ended(beside_each_other):
+    """What the runs beside each other came to, all of them: nobody is at work any more whom a fault could meet."""
+    return {name: run.result() for name, run in beside_each_other[1].items()}
+
+
+def test_a_full_disk_ends_the_run_in_one_line_and_what_was_written_stays(clip, all_ended, tmp_path, monkeypatch):
+    (tmp_path / "out").mkdir()
+    before = threading.active_count()
+
+    def full(number):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    with StandIn(clip) as camera:
+        session = LiveSession(source_of(camera.address), RECIPE, tmp_path / "out", record=True)
+        monkeypatch.setattr("drover.core.live_session.results.os.fsync", full)
+        begun = time.monotonic()
+        with pytest.raises(DroverError, match=r"cannot be written \(No space left on device\); free some space"):
+            session.run(stopped=lambda: time.monotonic() - begun > 20.0)
+    assert all(file.closed for file in session._results._files.values())
+    assert (tmp_path / "out" / "crossings.csv").read_text().count("\n") >= 1
+    with ClipReader(tmp_path / "out" / "recording-1.mkv") as reader:
+        assert reader.info.frame_count > 25
+    deadline = time.monotonic() + 5
+    while threading.active_count() > before and time.monotonic() < deadline:
+        time.sleep(0.05)
+    assert threading.active_count() <= before
+
+
+def test_trouble_of_the_source_is_waited_out_and_trouble_of_the_recording_is_not(
+    clip, all_ended, tmp_path, monkeypatch
+):
+    """Whatever the address is called: a break at one named after recordings once ended the run."""
+    assert all_ended["broken off"].reconnects == 1
+    (tmp_path / "next").mkdir()
+
+    def full(*_):
+        raise OSError(errno.ENOSPC, "No space left on device")
+
+    with StandIn(clip) as camera:
+        session, begun = (
+            LiveSession(source_of(camera.address), RECIPE, tmp_path / "next", record=True),
+            time.monotonic(),
+        )
+        monkeypatch.setattr("drover.core.live_session.recording.Recording._begin", full)
+        with pytest.raises(DroverError, match="the recording cannot be written"):
+            session.run(stopped=lambda: time.monotonic() - begun > 30.0)

@@ -6,8 +6,9 @@ import json
 
 import numpy as np
 import pytest
-from builders import crossings_of, draw_clip
+from builders import crossings_of
 
+from drawn import draw_clip
 from drover.core.bodies.settle import settle
 from drover.core.detect.box_choice import take_rows
 from drover.core.detect_pass import detect_clip

@@ -10,6 +10,7 @@ from __future__ import annotations
 import hashlib
 import json
 import tomllib
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -188,6 +189,7 @@ def read_recipe(path: Path) -> Recipe:
     return parse_recipe(text, str(path))
 
 
+@lru_cache(maxsize=32)  # what is saved again and again seldom has another recipe
 def dump_recipe(recipe: Recipe, previous: str = "") -> str:
     """TOML text of a recipe, every setting written out; comments and order of ``previous`` are kept."""
     try:

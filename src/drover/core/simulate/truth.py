@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,6 +20,7 @@ __all__ = ["CLASS_NAMES", "LEAST_VISIBLE", "TruthRow", "actor_box", "truth_cross
 CLASS_NAMES = ("ewe", "lamb", "dog", "trailer", "sign")
 LEAST_VISIBLE = 0.2  # rows less visible than this are not to be considered
 FINE = 20  # moments per frame at which a path is examined for crossings
+GAIT = 8.0  # world px by which an animal that stays where it is may shift within a frame
 
 # frame, identity, x1, y1, x2, y2, visibility, class
 TruthRow = tuple[int, int, float, float, float, float, float, int]
@@ -85,7 +88,7 @@ def truth_crossings(scene: Scene) -> Crossings:
 def _passages(scene: Scene, actor: Actor, line: LineSettings) -> list[tuple[float, int, float, float]]:
     camera = scene.camera
     corners = [(x * camera.width, y * camera.height) for x, y in line.points]
-    times = _moments_near(scene, actor, corners)
+    times = _moments_near(scene, actor, line)
     feet = [_reference(actor, camera, float(t), line.reference) for t in times]
     found = []
     for i in range(len(feet) - 1):
@@ -135,18 +138,24 @@ def _leaves(scene: Scene, actor: Actor, line: LineSettings, start: float, end: f
     return False
 
 
-def _moments_near(scene: Scene, actor: Actor, corners: list[tuple[float, float]]) -> NDArray[np.float64]:
-    """Fine moments around the frames at which the animal is near the line; elsewhere it cannot cross."""
+def _moments_near(scene: Scene, actor: Actor, line: LineSettings) -> NDArray[np.float64]:
+    """Fine moments of the frames in which the animal may get to the line, each with the end of its frame.
+
+    Between two frames it goes no farther than twice what lies between its places in them and a little for its gait.
+    """
+    camera = scene.camera
+    corners = np.asarray(line.points, np.float64) * (camera.width, camera.height)
     first = max(0, int(np.ceil(actor.time[0] * scene.rate)))
     last = min(scene.frame_count - 1, int(actor.time[-1] * scene.rate))
-    xs, ys = [x for x, _ in corners], [y for _, y in corners]
-    reach = 60.0 * scene.camera.zoom
-    near = []
-    for frame in range(first, last):
-        x, y, _, _ = actor.at(frame / scene.rate) or (-1e9, -1e9, 0, 0)
-        x, y = (x - scene.camera.left) * scene.camera.zoom, (y - scene.camera.top) * scene.camera.zoom
-        if min(xs) - reach < x < max(xs) + reach and min(ys) - reach < y < max(ys) + reach:
-            near += [(frame + k / FINE) / scene.rate for k in range(FINE)]
+    places = [_reference(actor, camera, frame / scene.rate, line.reference) for frame in range(first, last + 1)]
+    near = list[float]()
+    for frame, (a, b) in enumerate(pairwise(places), first):
+        if a is not None and b is not None:
+            may_go = 2 * np.hypot(b[0] - a[0], b[1] - a[1]) + GAIT * camera.zoom
+            if min(line_distance(*a, corners), line_distance(*b, corners)) > may_go:
+                continue
+        fine = [(frame + k / FINE) / scene.rate for k in range(FINE + 1)]
+        near += fine[1:] if near and near[-1] == fine[0] else fine
     return np.asarray(near, np.float64)
 
 
