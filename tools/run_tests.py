@@ -17,7 +17,7 @@ from pathlib import Path
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE = ("core/test_live_session.py",)
-FIRST = ("core/test_batch.py", "core/test_kernels.py", "cli/test_commands.py", "app/test_killed.py",
+FIRST = ("core/test_kernels.py", "core/test_batch.py", "cli/test_commands.py", "app/test_killed.py",
          "app/test_batch_window.py")  # fmt: skip
 # What tests free goes back to the system at once.
 FRUGAL = {"MALLOC_ARENA_MAX": "2", "MALLOC_MMAP_THRESHOLD_": "1048576", "MALLOC_TRIM_THRESHOLD_": "4194304"}

@@ -189,14 +189,18 @@ def read_recipe(path: Path) -> Recipe:
     return parse_recipe(text, str(path))
 
 
-@lru_cache(maxsize=32)  # what is saved again and again seldom has another recipe
 def dump_recipe(recipe: Recipe, previous: str = "") -> str:
     """TOML text of a recipe, every setting written out; comments and order of ``previous`` are kept."""
+    return _written(recipe.model_dump_json(exclude_none=True), previous)
+
+
+@lru_cache(maxsize=32)  # what is saved again and again seldom has another recipe
+def _written(values: str, previous: str) -> str:
     try:
         document = tomlkit.parse(previous.removeprefix("\ufeff") if len(previous) < MOST_KEPT else "")
     except (TOMLKitError, ValueError):
         document = tomlkit.document()
-    _update_table(document, recipe.model_dump(mode="json", exclude_none=True))
+    _update_table(document, json.loads(values))
     return tomlkit.dumps(document)
 
 
