@@ -1,7 +1,7 @@
-"""The whole suite in three processes side by side: the windows and commands, the core without windows, and its cameras.
+"""The whole suite, three processes at a time: windows and commands, the core without windows, and the core's cameras.
 
 Tests that start large processes of their own come first, while there is little else in memory; those that mostly wait
-for a clock run aside.
+for a clock run aside; half-way through the core a new process goes on, without what the first one holds.
 """
 
 from __future__ import annotations
@@ -25,13 +25,14 @@ OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed
 Part = tuple[str, ...]
 
 
-def parts() -> list[Part]:
-    """Files of tests, each in one part, in the order in which they run there."""
+def lanes() -> list[list[Part]]:
+    """Files of tests, each in one part: the parts that follow each other, and beside them others."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
     names.sort(key=lambda name: FIRST.index(name) if name in FIRST else len(FIRST))
     core = [name for name in names if name.startswith("core/") and name not in ASIDE]
     windows = [name for name in names if not name.startswith("core/")]
-    return [tuple(windows), tuple(core), ASIDE]
+    middle = len(core) // 2
+    return [[tuple(windows)], [tuple(core[:middle]), tuple(core[middle:])], [ASIDE]]
 
 
 def run(part: Part) -> tuple[int, Counter[str]]:
@@ -56,9 +57,9 @@ def run(part: Part) -> tuple[int, Counter[str]]:
 
 def main() -> int:
     """Run all parts at once, and say in one line what came of them."""
-    begun, chosen = time.monotonic(), parts()
+    begun, chosen = time.monotonic(), lanes()
     with ThreadPoolExecutor(len(chosen)) as pool:
-        ended = list(pool.map(run, chosen))
+        ended = [one for lane in pool.map(lambda lane: [run(part) for part in lane], chosen) for one in lane]
     counts, took = sum((counts for _, counts in ended), Counter[str]()), time.monotonic() - begun
     told = ", ".join(f"{number} {word}" for word, number in sorted(counts.items())) or "no test ran"
     print(f"{told} in {took:.2f}s ({int(took) // 60}:{int(took) % 60:02d})")
