@@ -162,7 +162,7 @@ def test_a_written_video_holds_every_picture_in_order(tmp_path, name, codec):
 def test_a_drawn_picture_keeps_its_colour_and_a_full_disk_is_one_line(tmp_path):
     red = np.full((48, 64), 0xFFC80000, np.uint32)
     with ClipWriter(tmp_path / "red.mp4", width=64, height=48, rate=25) as writer:
-        writer.add_drawn(red)
+        writer.add_ready(writer.made_ready(red))
     with ClipReader(tmp_path / "red.mp4") as reader:
         assert reader.frame(0).rgb[24, 32].tolist() == pytest.approx([200, 0, 0], abs=12)
     with (

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from av import VideoFrame
 from PySide6.QtGui import QImage
 
 from drover.app.field.scene import DRAWN, Scene, draw_scene
@@ -123,7 +124,7 @@ class _Behind:
     def __init__(self, writer: ClipWriter) -> None:
         self._writer = writer
         self._fault: Exception | None = None
-        self._waiting: queue.Queue[QImage | None] = queue.Queue(AHEAD)
+        self._waiting: queue.Queue[VideoFrame | None] = queue.Queue(AHEAD)
         self._thread = threading.Thread(target=self._work, name="drover-encode", daemon=True)
         self._thread.start()
 
@@ -131,14 +132,14 @@ class _Behind:
         while (picture := self._waiting.get()) is not None:
             if self._fault is None:
                 try:
-                    self._writer.add_drawn(pixels_of(picture))
+                    self._writer.add_ready(picture)
                 except Exception as fault:  # noqa: BLE001 - handed to the thread that draws
                     self._fault = fault
 
     def add(self, picture: QImage) -> None:
         if self._fault is not None:
             raise self._fault
-        self._waiting.put(picture)
+        self._waiting.put(self._writer.made_ready(pixels_of(picture)))
 
     def __enter__(self) -> _Behind:
         return self

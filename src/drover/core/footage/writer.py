@@ -72,7 +72,8 @@ class ClipWriter:
         stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
         effort = {"deadline": "realtime", "cpu-used": "8", "row-mt": "1", "b:v": "0"} if webm else {"preset": preset}
         if hasty and not webm:
-            effort |= {"subq": "1", "me_method": "dia", "threads": "1"}  # other threads have the rest to do
+            # Other threads have the rest to do. Looking farther ahead costs time and, in noise, makes larger files.
+            effort |= {"subq": "1", "me_method": "dia", "rc-lookahead": "5", "threads": "1"}
         stream.options = {"crf": str(quality), "g": str(max(1, round(rate * 2))), "threads": "2", **effort}
         self._stream, self._path = stream, called or path
         self._index = 0
@@ -85,21 +86,25 @@ class ClipWriter:
         FootageError
             When it cannot be written, as on a full disk.
         """
-        self._add(av.VideoFrame.from_ndarray(np.ascontiguousarray(picture), format="rgb24"))
+        self.add_ready(av.VideoFrame.from_ndarray(np.ascontiguousarray(picture), format="rgb24"))
 
-    def add_drawn(self, picture: NDArray[np.uint32]) -> None:
-        """Append a picture of 32-bit pixels, (≥ height, ≥ width) of 0xAARRGGBB.
+    def made_ready(self, picture: NDArray[np.uint32]) -> av.VideoFrame:
+        """A picture of 32-bit pixels, (≥ height, ≥ width) of 0xAARRGGBB, in the planes that are encoded.
+
+        Encoding takes longest, so this may be done by another thread than the one that encodes.
+        """
+        frame = av.VideoFrame(self._stream.width, self._stream.height, "yuv420p")
+        fill_planes(picture, frame.width, *(_rows(plane) for plane in frame.planes))
+        return frame
+
+    def add_ready(self, frame: av.VideoFrame) -> None:
+        """Append what :meth:`made_ready` gave.
 
         Raises
         ------
         FootageError
             When it cannot be written, as on a full disk.
         """
-        frame = av.VideoFrame(self._stream.width, self._stream.height, "yuv420p")
-        fill_planes(picture, frame.width, *(_rows(plane) for plane in frame.planes))
-        self._add(frame)
-
-    def _add(self, frame: av.VideoFrame) -> None:
         frame.pts = self._index
         self._index += 1
         self._mux(frame)
