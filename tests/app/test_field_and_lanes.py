@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QColor, QImage, QWheelEvent
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QColor, QHelpEvent, QImage, QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QMenu
+from PySide6.QtWidgets import QApplication, QInputDialog, QMenu
 
 from drover.app.field.context_menu import context_menu
+from drover.app.lanes.menu import lanes_menu
 from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
-from drover.app.theme import identity_colour
+from drover.app.theme import IDENTITY_COLOURS, identity_colour
 from drover.core.types import TrackState
 
 LEFT, MIDDLE, RIGHT = Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton, Qt.MouseButton.RightButton
@@ -347,3 +348,64 @@ def test_the_words_over_a_lane_tell_its_life(opened):
     assert f"identity {lane.identity}" in words
     time, way = lane.crossings[0]
     assert f"crossed {'forward' if way > 0 else 'back'} at {time:.2f} s" in words
+
+
+# --- the lanes' menu and card -------------------------------------------------------------------------------------
+
+
+def choose(lanes, words: str, identity: int | None) -> None:
+    """What the right button offers over a lane, chosen by its words; also in the menus within."""
+    menu = lanes_menu(lanes, identity)
+    offered = {one.text(): one for within in (menu, *menu.findChildren(QMenu)) for one in within.actions()}
+    assert words in offered, sorted(offered)
+    offered[words].trigger()
+    menu.deleteLater()
+
+
+def test_the_lanes_menu_hides_colours_names_and_works_on_the_span(opened, qtbot, monkeypatch):
+    session, lanes = opened.session, opened.lanes
+    one, other = (lane.identity for lane in lanes.lanes[:2])
+    shown = len(lanes.lanes)
+    choose(lanes, f"Hide identity {one}", one)
+    assert one not in {lane.identity for lane in lanes.lanes} and len(lanes.lanes) == shown - 1
+    choose(lanes, "Show all", None)
+    session.view.select(one, other)
+    choose(lanes, "Show only 2 identities", one)
+    assert {lane.identity for lane in lanes.lanes} == {one, other}
+    choose(lanes, "Show all", one)
+    assert len(lanes.lanes) == shown
+    session.view.select(other)
+    own = identity_colour(one)
+    choose(lanes, "colour 3", one)
+    qtbot.waitUntil(lambda: identity_colour(one) == IDENTITY_COLOURS[2])
+    choose(lanes, "Its own", one)
+    qtbot.waitUntil(lambda: identity_colour(one) == own)
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_, **__: ("Bramble", True))
+    choose(lanes, "Name…", one)
+    qtbot.waitUntil(lambda: session.names.get(one) == "Bramble")
+    lane = next(lane for lane in lanes.lanes if lane.identity == one)
+    assert "Bramble" in lanes._words(lane).splitlines()[0]
+
+    lanes.span_wanted.emit((40, 120))
+    qtbot.waitUntil(lambda: session.span == (40, 120))
+    choose(lanes, "Work on the whole clip", None)
+    qtbot.waitUntil(lambda: session.span is None)
+    lanes.zoom(4.0)
+    assert lanes.axis.zoomed
+    choose(lanes, "Show the whole time", None)
+    assert not lanes.axis.zoomed
+
+
+def test_a_lane_shows_who_it_is_while_the_mouse_rests_on_it(opened, qtbot):
+    lanes = opened.lanes
+    lane = lanes.lanes[1]
+    high = lanes.lane_height
+    place = QPoint(round(lanes.x_of((lane.first + lane.last) / 2)), 30 + high + high // 2)
+    QApplication.sendEvent(lanes, QHelpEvent(QEvent.Type.ToolTip, place, lanes.mapToGlobal(place)))
+    assert lanes.card.isVisible()
+    assert lanes.card.words.text().startswith(f"identity {lane.identity}")
+    qtbot.waitUntil(lambda: not lanes.card.picture.pixmap().isNull())
+    picture = lanes.card.picture.pixmap().toImage()
+    assert len({picture.pixel(x, y) for x in range(0, 112, 8) for y in range(0, 84, 8)}) > 20  # a piece of the clip
+    QTest.mouseMove(lanes, place + QPoint(30, 0))
+    qtbot.waitUntil(lambda: not lanes.card.isVisible())

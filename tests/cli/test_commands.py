@@ -19,11 +19,15 @@ from PySide6.QtGui import QIcon
 
 from drover.cli import main as cli
 from drover.cli.display import window_wanted
+from drover.core.camera_pass import follow_clip
 from drover.core.edits.edit import Edit, Place, write_edits
 from drover.core.edits.making import drop_edit
 from drover.core.examples import example
+from drover.core.features.models import mapped_corners
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_tracks
+from drover.core.recipe import CameraSettings
+from moving import moving_clip, swaying
 
 SHORT = example("gap-short")
 OPENS = """
@@ -525,3 +529,28 @@ def test_the_desktop_gets_an_entry_that_starts_this_very_program_and_loses_it_ag
     code, _, err = run("install-desktop")
     assert code == 1
     assert err.count("\n") == 1
+
+
+def test_a_swaying_clip_is_written_steadied_and_what_cannot_be_is_said_in_one_line(run, tmp_path):
+    clip, out = tmp_path / "sway.mp4", tmp_path / "made" / "steady.mp4"
+    moving_clip(clip, swaying, frames=50)
+    code, told, err = run("steady", clip, "--out", out)
+    assert (code, err) == (0, "")
+    assert "50 pictures" in told and "sways" in told
+    left = []
+    for path in (clip, out):
+        with ClipReader(path) as reader:
+            info = reader.info
+            assert info.frame_count == 50
+        motion = follow_clip(info, CameraSettings(mode="steady"))
+        corners = np.array([mapped_corners(one, (info.width, info.height)) for one in motion.to_scene])
+        left.append(float(np.hypot(*np.moveaxis(corners - corners[0], -1, 0)).max()))
+    assert left[0] > 5.0 and left[1] < 1.0  # px that a corner goes, before and after
+    for wrong, said in (
+        (("--out", out, "--way", "sideways"), "--way sideways: choose one of"),
+        (("--out", tmp_path / "x.txt"), "give the video a name that ends in"),
+        (("--out", out, "--frame", "900"), "900"),
+    ):
+        code, _, err = run("steady", clip, *wrong)
+        assert code != 0 and said in err and err.count("\n") == 1
+    assert out.exists()
