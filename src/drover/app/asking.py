@@ -149,7 +149,11 @@ class Asking(QObject):
             self._try(lambda: self.session.edit(read_recipe(path), "load recipe"))
         elif kind in BOX_ENDINGS:
             self._take_dropped_boxes(path)
-        elif path.is_dir() and not any(file.suffix.lower() in IMAGE_ENDINGS for file in path.iterdir()):
+        else:
+            self._try(lambda: self._open_dropped(path))
+
+    def _open_dropped(self, path: Path) -> None:
+        if path.is_dir() and not any(file.suffix.lower() in IMAGE_ENDINGS for file in path.iterdir()):
             self.batch().take([path])
         else:
             self.window.open_path(path)

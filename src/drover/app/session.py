@@ -156,7 +156,7 @@ class Session(Shown):
             self.engine.bring_up_to_date()
 
     def load_truth(self, path: Path) -> None:
-        """Load truth for the open clip; a crossings.csv beside it is taken as the true crossings.
+        """Load truth for the open clip; a crossings.csv beside it is taken as the true crossings, or those there stay.
 
         Raises
         ------
@@ -193,7 +193,8 @@ class Session(Shown):
         what, truth, crossings = loaded
         document = self.document
         if document is not None:
-            truth = document.truth if what == "load true crossings" else truth
+            truth = document.truth if truth is None else truth
+            crossings = document.true_crossings if crossings is None else crossings
             self.documents.change(replace(document, truth=truth, true_crossings=crossings), what)
 
     # --- changing the document --------------------------------------------------------------------------------
