@@ -1,7 +1,7 @@
-"""The whole suite, three processes at a time: windows and commands, the core without windows, and the core's cameras.
+"""The whole suite, three processes at a time: windows and commands, the core without windows, and what mostly waits.
 
-Tests that start large processes of their own come first, while there is little else in memory; those that mostly wait
-for a clock run aside; half-way through the core a new process goes on, without what the first one holds.
+Tests that start large processes of their own come first, while there is little else in memory; half-way through the
+core a new process goes on, without what the first one holds.
 """
 
 from __future__ import annotations
@@ -16,7 +16,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
-ASIDE = ("core/test_live_session.py",)
+# What waits for cameras, or for the program in a process of its own.
+ASIDE = (("core/test_live_session.py",), ("cli/test_processes.py",))
 FIRST = ("core/test_kernels.py", "core/test_batch.py", "cli/test_commands.py", "app/test_killed.py",
          "app/test_batch_window.py")  # fmt: skip
 # What tests free goes back to the system at once.
@@ -29,10 +30,11 @@ def lanes() -> list[list[Part]]:
     """Files of tests, each in one part: the parts that follow each other, and beside them others."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
     names.sort(key=lambda name: FIRST.index(name) if name in FIRST else len(FIRST))
-    core = [name for name in names if name.startswith("core/") and name not in ASIDE]
-    windows = [name for name in names if not name.startswith("core/")]
+    left = [name for name in names if not any(name in part for part in ASIDE)]
+    core = [name for name in left if name.startswith("core/")]
+    windows = [name for name in left if not name.startswith("core/")]
     middle = len(core) // 2
-    return [[tuple(windows)], [tuple(core[:middle]), tuple(core[middle:])], [ASIDE]]
+    return [[tuple(windows)], [tuple(core[:middle]), tuple(core[middle:])], list(ASIDE)]
 
 
 def run(part: Part) -> tuple[int, Counter[str]]:

@@ -11,7 +11,6 @@ from PySide6.QtCore import QPoint, Qt
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "core"))
 
-from moving import SIZE, moving_clip, swaying
 from test_follow import BOARD, picture
 
 from conftest import WAIT, put_away, up_to_date
@@ -23,6 +22,7 @@ from drover.core.footage.reader import ClipReader
 from drover.core.footage.writer import ClipWriter
 from drover.core.project.file import read_project
 from drover.core.result_store import ResultStore
+from moving import SIZE, moving_clip, swaying
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 

@@ -7,7 +7,6 @@ import pytest
 from builders import tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
-from moving import RATE, SIZE, ground, looking, moving_clip, passing, seen, swaying
 
 from drover.core.camera import in_scene
 from drover.core.camera.canvas import boxes_along, lay_on, runs_along
@@ -27,6 +26,7 @@ from drover.core.result_store import ResultStore
 from drover.core.steady_detect import _cut_at_rim
 from drover.core.steady_video import calmed_views, held_views, write_steadied
 from drover.core.types import Detections
+from moving import RATE, SIZE, ground, looking, moving_clip, passing, seen, swaying
 
 LARGE = ground()
 LINE = LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05)))

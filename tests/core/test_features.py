@@ -6,7 +6,6 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from moving import SIZE, ground, looking, seen
 
 from drover.core.features.binary import describe_binary
 from drover.core.features.corners import ARC, RING_X, RING_Y, eigen_corners, eigen_strength, segment_corners
@@ -19,6 +18,7 @@ from drover.core.features.points import Points, spread
 from drover.core.features.pyramid import halve, pyramid, resized, smoothed
 from drover.core.features.robust import fit_motion
 from drover.core.features.scales import DETECTORS, find_points
+from moving import SIZE, ground, looking, seen
 
 LARGE = ground()
 STILL = seen(LARGE, looking(380, 230))

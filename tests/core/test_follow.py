@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from builders import tracks_of
-from moving import RATE, SIZE, ground, looking, seen
 
 from drover.core.errors import DroverError, FootageError, RecipeError
 from drover.core.features.models import apply, fit_pairs
@@ -23,6 +22,7 @@ from drover.core.recipe import FollowedSettings, FollowSettings, Recipe, with_va
 from drover.core.result_store import ResultStore
 from drover.core.simulate.moving.paint import sign
 from drover.core.types import TrackState
+from moving import RATE, SIZE, ground, looking, seen
 
 BOARD = sign((160, 100)).mean(axis=2)
 FIELD = seen(ground(), looking(380, 230)).astype(np.float64)
