@@ -1,4 +1,4 @@
-"""The whole suite, three processes at a time: windows and commands, the core without windows, and what mostly waits.
+"""The whole suite, three processes at a time: windows and commands, the core without windows, and the core's cameras.
 
 Tests that start large processes of their own come first, while there is little else in memory; half-way through the
 core a new process goes on, without what the first one holds.
@@ -16,8 +16,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
-# What waits for cameras, or for the program in a process of its own.
-ASIDE = (("core/test_live_session.py",), ("cli/test_processes.py",))
+ASIDE, AFTER = ("core/test_live_session.py",), ("cli/test_processes.py",)
 FIRST = ("core/test_kernels.py", "core/test_batch.py", "cli/test_commands.py", "app/test_killed.py",
          "app/test_batch_window.py")  # fmt: skip
 # What tests free goes back to the system at once.
@@ -30,11 +29,11 @@ def lanes() -> list[list[Part]]:
     """Files of tests, each in one part: the parts that follow each other, and beside them others."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
     names.sort(key=lambda name: FIRST.index(name) if name in FIRST else len(FIRST))
-    left = [name for name in names if not any(name in part for part in ASIDE)]
+    left = [name for name in names if name not in (*ASIDE, *AFTER)]
     core = [name for name in left if name.startswith("core/")]
     windows = [name for name in left if not name.startswith("core/")]
     middle = len(core) // 2
-    return [[tuple(windows)], [tuple(core[:middle]), tuple(core[middle:])], list(ASIDE)]
+    return [[tuple(windows)], [tuple(core[:middle]), tuple(core[middle:]), AFTER], [ASIDE]]
 
 
 def run(part: Part) -> tuple[int, Counter[str]]:
