@@ -17,8 +17,8 @@ from pathlib import Path
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE, AFTER = ("core/test_live_session.py",), ("cli/test_processes.py",)
-FIRST = ("core/test_kernels.py", "core/test_batch.py", "cli/test_commands.py", "app/test_killed.py",
-         "app/test_batch_window.py")  # fmt: skip
+FIRST = ("core/test_kernels.py", "core/test_batch.py", "cli/test_commands.py", "app/test_asking.py",
+         "app/test_contracts.py", "app/test_killed.py", "app/test_batch_window.py")  # fmt: skip
 # What tests free goes back to the system at once.
 FRUGAL = {"MALLOC_ARENA_MAX": "2", "MALLOC_MMAP_THRESHOLD_": "1048576", "MALLOC_TRIM_THRESHOLD_": "4194304"}
 OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed)\b")
