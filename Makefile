@@ -23,11 +23,15 @@ demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(DROVER) demo; \
 	else $(DROVER) demo --headless --out demo-out; fi
 
-lint: .venv/.ready
+lint: .venv/.ready .venv/.typed
 	.venv/bin/ruff check src tests tools
 	.venv/bin/ruff format --check src tests tools
 	.venv/bin/lint-imports
+
+# Types take a minute to look through: once for each state of the sources.
+.venv/.typed: .venv/.ready $(shell find src/drover/core -name '*.py')
 	NODE_OPTIONS=--max-old-space-size=768 .venv/bin/pyright
+	@touch $@
 
 # Kernels are compiled on one core while the other looks the text over.
 test:

@@ -9,7 +9,8 @@ from pathlib import Path
 
 __all__ = ["give_memory_back", "give_some_back"]
 
-MUCH = 330 << 20  # bytes in use from which it is worth the time after every test
+MUCH = 330 << 20  # bytes in use from which it is worth looking for what was left in circles
+SOME = 160 << 20  # bytes in use from which freed ones are given back after every test
 
 _trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
 
@@ -23,7 +24,7 @@ def give_memory_back() -> None:
 
 def give_some_back() -> None:
     """What was freed goes back, where there is much of it."""
-    if _trim is not None and _in_use() > MUCH:
+    if _trim is not None and _in_use() > SOME:
         _trim(0)
 
 

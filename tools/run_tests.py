@@ -1,7 +1,7 @@
-"""The whole suite, three processes at a time: windows and commands, the core without windows, and the core's cameras.
+"""The whole suite, two processes at a time: windows and commands beside the core, and the core's cameras aside.
 
 Tests that start large processes of their own come first, while there is little else in memory; half-way through the
-core a new process goes on, without what the first one holds.
+core a new process goes on, without what the first one holds. Whoever is free first takes the part that is left.
 """
 
 from __future__ import annotations
@@ -19,21 +19,20 @@ TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE, AFTER = ("core/test_live_session.py",), ("cli/test_processes.py",)
 FIRST = ("core/test_kernels.py", "core/test_batch.py", "cli/test_commands.py", "app/test_asking.py",
          "app/test_contracts.py", "app/test_killed.py", "app/test_batch_window.py")  # fmt: skip
-# What tests free goes back to the system at once.
-FRUGAL = {"MALLOC_ARENA_MAX": "2", "MALLOC_MMAP_THRESHOLD_": "1048576", "MALLOC_TRIM_THRESHOLD_": "4194304"}
+FRUGAL = {"MALLOC_ARENA_MAX": "2"}  # what threads free is used again by others
 OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed)\b")
 Part = tuple[str, ...]
 
 
-def lanes() -> list[list[Part]]:
-    """Files of tests, each in one part: the parts that follow each other, and beside them others."""
+def parts() -> list[Part]:
+    """Files of tests, each in one part, in the order in which they are begun; the first waits more than it works."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
     names.sort(key=lambda name: FIRST.index(name) if name in FIRST else len(FIRST))
     left = [name for name in names if name not in (*ASIDE, *AFTER)]
     core = [name for name in left if name.startswith("core/")]
     windows = [name for name in left if not name.startswith("core/")]
     middle = len(core) // 2
-    return [[tuple(windows)], [tuple(core[:middle]), tuple(core[middle:]), AFTER], [ASIDE]]
+    return [ASIDE, tuple(windows), tuple(core[:middle]), tuple(core[middle:]), AFTER]
 
 
 def run(part: Part) -> tuple[int, Counter[str]]:
@@ -58,9 +57,10 @@ def run(part: Part) -> tuple[int, Counter[str]]:
 
 def main() -> int:
     """Run all parts at once, and say in one line what came of them."""
-    begun, chosen = time.monotonic(), lanes()
-    with ThreadPoolExecutor(len(chosen)) as pool:
-        ended = [one for lane in pool.map(lambda lane: [run(part) for part in lane], chosen) for one in lane]
+    begun, chosen = time.monotonic(), parts()
+    with ThreadPoolExecutor(1) as aside, ThreadPoolExecutor(2) as pool:
+        ended = [aside.submit(run, chosen[0]), *(pool.submit(run, part) for part in chosen[1:])]
+        ended = [one.result() for one in ended]
     counts, took = sum((counts for _, counts in ended), Counter[str]()), time.monotonic() - begun
     told = ", ".join(f"{number} {word}" for word, number in sorted(counts.items())) or "no test ran"
     print(f"{told} in {took:.2f}s ({int(took) // 60}:{int(took) % 60:02d})")

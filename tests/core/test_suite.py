@@ -41,7 +41,7 @@ def test_every_file_of_tests_is_run_once(runner, monkeypatch):
 
 
 def test_what_failed_in_one_of_them_fails_the_whole_and_is_counted(runner, monkeypatch, capsys):
-    monkeypatch.setattr(runner, "lanes", lambda: [[("one",)], [("other",)]])
+    monkeypatch.setattr(runner, "parts", lambda: [("one",), ("other",)])
     says = [("....\\n4 passed in 1.50s", 0), ("..F\\nE  assert 1 == 2\\n1 failed, 2 passed in 70.10s (0:01:10)", 1)]
     real = subprocess.Popen
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -41,6 +42,34 @@ def hedge_x(y: float) -> float:
 
 def paint_ground(camera: Camera, seed: int) -> Ground:
     """Paint the farm for a camera; the same seed gives the same farm at any zoom."""
+    farm, zoom = _whole_farm(seed), camera.zoom
+    return Ground(
+        plate=_view(farm.plate, camera),
+        sway=_view(farm.sway, camera) * zoom,
+        phase=_view(farm.phase, camera),
+        crown=_scaled(farm.crown, zoom),
+        crown_alpha=_scaled(farm.crown_alpha, zoom),
+        crown_top=round((farm.crown_top - camera.top) * zoom),
+        crown_left=round((farm.crown_left - camera.left) * zoom),
+        crown_foot=CROWN_TRUNK,
+    )
+
+
+@dataclass(frozen=True)
+class _Farm:
+    """What no camera changes, in world pixels; not to be written to."""
+
+    plate: Picture
+    sway: Picture
+    phase: Picture
+    crown: Picture
+    crown_alpha: Picture
+    crown_top: float
+    crown_left: float
+
+
+@lru_cache(maxsize=1)  # shots of one place, and a scene that is drawn again, have the same
+def _whole_farm(seed: int) -> _Farm:
     rng = np.random.default_rng(seed)
     plate = _grass(rng)
     _track(plate, rng)
@@ -52,20 +81,9 @@ def paint_ground(camera: Camera, seed: int) -> Ground:
     _tufts(plate, sway_world, rng)
     _hedge(plate, rng)
     crown, crown_alpha, (left, top) = _crown(rng)
-    vignette = _vignette()
-    plate *= vignette[..., None]
+    plate *= _vignette()[..., None]
     phase = _noise(rng, (WORLD_HEIGHT, WORLD_WIDTH), 40) * 9
-    zoom = camera.zoom
-    return Ground(
-        plate=_view(plate, camera),
-        sway=_view(sway_world, camera) * zoom,
-        phase=_view(phase, camera),
-        crown=_scaled(crown, zoom),
-        crown_alpha=_scaled(crown_alpha, zoom),
-        crown_top=round((top - camera.top) * zoom),
-        crown_left=round((left - camera.left) * zoom),
-        crown_foot=CROWN_TRUNK,
-    )
+    return _Farm(plate, sway_world, phase, crown, crown_alpha, top, left)
 
 
 def _scaled(image: Picture, zoom: float) -> Picture:
@@ -94,6 +112,7 @@ def _noise(rng: np.random.Generator, shape: tuple[int, int], cell: float, stretc
     return (down @ coarse @ across.T).astype(np.float32)
 
 
+@lru_cache(maxsize=32)
 def _splines(knots: int, places: int) -> NDArray[np.float64]:
     """(places, knots): what each knot of a cubic spline gives to each place between the second and the last but two."""
     at = np.linspace(1, knots - 3, places)

@@ -43,7 +43,7 @@ class Herd:
     def add(self, kind: Kind, *, forward: bool, what: str, around: float) -> None:
         """Add one animal (and its lamb): the least crowded of several tries."""
         tries = [self._try(kind, forward, what, around) for _ in range(TRIES)]
-        self._take(min(tries, key=self._crowding))
+        self._take(self._roomiest(tries))
 
     def add_parked(self, *, at: tuple[float, float], leaves: float) -> None:
         """Add an ewe that stands at a place from before the start and walks off to the left."""
@@ -53,7 +53,7 @@ class Herd:
 
     def add_across(self, *, y: float, around: float, drive: bool = False) -> None:
         """Add an animal that walks across the whole picture at about one distance; driven ones all go one way."""
-        self._take(min((self._across(y, around, drive) for _ in range(TRIES // 4)), key=self._crowding))
+        self._take(self._roomiest([self._across(y, around, drive) for _ in range(TRIES // 4)]))
 
     def add_crossing_pair(self, *, angle: float, around: float, view: Camera) -> None:
         """Add two animals alike that meet at one place at one time, ``angle`` degrees between their ways."""
@@ -191,6 +191,10 @@ class Herd:
             stride,
             self.depth,
         )
+
+    def _roomiest(self, tries: list[list[Actor]]) -> list[Actor]:
+        """The least crowded; the only one there is needs no look."""
+        return tries[0] if len(tries) == 1 else min(tries, key=self._crowding)
 
     def _crowding(self, made: list[Actor]) -> float:
         """How much the new animals overlap those already placed, summed over time; overlaps count steeply."""
