@@ -1,7 +1,8 @@
 """The whole suite, two processes at a time: windows and commands beside the core, and the core's cameras aside.
 
-Tests that start large processes of their own come first, while there is little else in memory; half-way through the
-core a new process goes on, without what the first one holds. Whoever is free first takes the part that is left.
+Windows that start large processes come first, while there is little else in memory; the core's batches and commands
+come last; half-way through the core a new process goes on, without what the first one holds. Whoever is free first
+takes the part that is next.
 """
 
 from __future__ import annotations
@@ -16,9 +17,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
-ASIDE, AFTER = ("core/test_live_session.py",), ("cli/test_processes.py",)
-FIRST = ("core/test_kernels.py", "core/test_batch.py", "cli/test_commands.py", "app/test_asking.py",
-         "app/test_contracts.py", "app/test_killed.py", "app/test_batch_window.py")  # fmt: skip
+ASIDE, LAST = ("core/test_live_session.py",), ("core/test_batch.py", "cli/test_processes.py")
+FIRST = ("core/test_kernels.py", "app/test_killed.py", "cli/test_commands.py", "app/test_batch_window.py")
 FRUGAL = {"MALLOC_ARENA_MAX": "2"}  # what threads free is used again by others
 OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed)\b")
 Part = tuple[str, ...]
@@ -28,11 +28,11 @@ def parts() -> list[Part]:
     """Files of tests, each in one part, in the order in which they are begun; the first waits more than it works."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
     names.sort(key=lambda name: FIRST.index(name) if name in FIRST else len(FIRST))
-    left = [name for name in names if name not in (*ASIDE, *AFTER)]
+    left = [name for name in names if name not in (*ASIDE, *LAST)]
     core = [name for name in left if name.startswith("core/")]
     windows = [name for name in left if not name.startswith("core/")]
     middle = len(core) // 2
-    return [ASIDE, tuple(windows), tuple(core[:middle]), tuple(core[middle:]), AFTER]
+    return [ASIDE, tuple(windows), tuple(core[:middle]), tuple(core[middle:]), *((name,) for name in LAST)]
 
 
 def run(part: Part) -> tuple[int, Counter[str]]:

@@ -9,9 +9,9 @@ import numpy as np
 import pytest
 from PySide6.QtWidgets import QAbstractButton, QFileDialog, QMessageBox
 
-from conftest import WAIT, up_to_date
 from drover.core.examples import example
 from drover.core.recipe import dump_recipe, read_recipe, with_value
+from windows import WAIT, up_to_date
 
 SHORT = example("gap-short")
 

@@ -6,13 +6,13 @@ import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 
-from conftest import WAIT, up_to_date
 from drover.app.session import STAGES
 from drover.bench.counting import half_size
 from drover.core.count.audit import audit_totals
 from drover.core.score.crossing_match import match_crossings
 from drover.core.simulate.farm import build_scene
 from drover.core.simulate.write import write_scene
+from windows import WAIT, up_to_date
 
 SECONDS_A_CARD = 15.0  # to look at a card and press a key
 AUDIT = 15 * 60.0

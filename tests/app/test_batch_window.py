@@ -9,11 +9,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QFileDialog, QMessageBox
 
-from conftest import WAIT
 from drawn import draw_clip
 from drover.app.batch.dialog import BatchDialog
 from drover.core.examples import example
 from drover.core.recipe import read_recipe
+from windows import WAIT
 
 SHORT = example("gap-short")
 LEFT = Qt.MouseButton.LeftButton

@@ -13,7 +13,6 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "core"))
 
 from test_follow import BOARD, picture
 
-from conftest import WAIT, put_away, up_to_date
 from drover.app.link_table import LinkTable
 from drover.app.session import Session
 from drover.app.window import MainWindow
@@ -23,6 +22,7 @@ from drover.core.footage.writer import ClipWriter
 from drover.core.project.file import read_project
 from drover.core.result_store import ResultStore
 from moving import SIZE, moving_clip, swaying
+from windows import WAIT, put_away, up_to_date
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 

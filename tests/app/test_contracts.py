@@ -11,7 +11,6 @@ import pytest
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QDoubleSpinBox, QPushButton
 
-from conftest import WAIT, up_to_date
 from drover.app.dials.evidence_plot import EvidencePlot
 from drover.app.dials.settings import SettingsPage
 from drover.app.facts import tile_facts
@@ -24,6 +23,7 @@ from drover.core.errors import Cancelled, DroverError
 from drover.core.examples import example
 from drover.core.recipe import AUTO, is_auto, value_of, with_value
 from drover.core.setting_info import setting_info
+from windows import WAIT, up_to_date
 
 LEFT = Qt.MouseButton.LeftButton
 

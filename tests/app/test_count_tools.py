@@ -12,10 +12,10 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QFileDialog
 
-from conftest import WAIT, up_to_date
 from drover.core.examples import example
 from drover.core.project.file import read_project
 from drover.core.recipe import with_value
+from windows import WAIT, up_to_date
 
 LEFT = Qt.MouseButton.LeftButton
 SHIFT = Qt.KeyboardModifier.ShiftModifier

@@ -9,10 +9,10 @@ import pytest
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QPlainTextEdit
 
-from conftest import WAIT, up_to_date
 from drover.app.session import STAGES, StageState
 from drover.core.recipe import with_value
 from drover.core.types import rows_to_frames
+from windows import WAIT, up_to_date
 
 LEFT = Qt.MouseButton.LeftButton
 

@@ -10,12 +10,12 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QImage
 from PySide6.QtWidgets import QApplication
 
-from conftest import WAIT
 from drover.app.export_dialog import ExportDialog
 from drover.core.formats.box_import import read_box_file
 from drover.core.formats.box_rows import read_tracks
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.recipe import read_recipe
+from windows import WAIT
 
 LEFT = Qt.MouseButton.LeftButton
 

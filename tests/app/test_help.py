@@ -12,7 +12,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
 
-from conftest import WAIT, up_to_date
 from drover.app.help.pages import AboutBox, KeysPage, LogPage
 from drover.app.layout_memory import remember_layout
 from drover.app.log import begin_log, log_path, logger
@@ -20,6 +19,7 @@ from drover.app.preferences import change_preferences, note_recent, preferences
 from drover.app.preferences_dialog import PreferencesDialog
 from drover.core.examples import example
 from drover.core.result_store import ResultStore
+from windows import WAIT, up_to_date
 
 SHORT = example("gap-short")
 LEFT = Qt.MouseButton.LeftButton

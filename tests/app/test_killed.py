@@ -10,8 +10,8 @@ import time
 
 import pytest
 
-from conftest import WAIT
 from drover.core.project.file import read_project
+from windows import WAIT
 
 CHILD = """
 import sys, time

@@ -10,7 +10,6 @@ import weakref
 
 import pytest
 
-from conftest import WAIT, up_to_date
 from drover.app.saving import unnamed_work
 from drover.app.session import STAGES, Session
 from drover.app.window import MainWindow
@@ -20,6 +19,7 @@ from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.lock import ProjectLock
 from drover.core.recipe import with_value
 from drover.core.result_store import ResultStore
+from windows import WAIT, up_to_date
 
 SHORT = example("gap-short")
 pytestmark = pytest.mark.own_window

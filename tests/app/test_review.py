@@ -8,7 +8,6 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication
 
-from conftest import WAIT, up_to_date
 from drover.app.link_table import LinkTable
 from drover.app.theme import identity_colour
 from drover.bench.review import Careful, missing_stretches
@@ -19,6 +18,7 @@ from drover.core.project.file import read_project
 from drover.core.recipe import with_value
 from drover.core.score.spans import score_result
 from drover.core.track.ride import measured_of, ride
+from windows import WAIT, up_to_date
 
 LEFT = Qt.MouseButton.LeftButton
 CTRL = Qt.KeyboardModifier.ControlModifier

@@ -10,7 +10,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QLabel, QMessageBox
 
-from conftest import WAIT
 from drover.app.live.window import LiveWindow
 from drover.app.opening import open_clip
 from drover.app.preferences import change_preferences
@@ -19,6 +18,7 @@ from drover.app.sources.ways import FILE, NETWORK
 from drover.core.examples import example
 from drover.core.footage.stand_in import StandIn
 from drover.core.recipe import Recipe, read_recipe
+from windows import WAIT
 
 SHORT = example("gap-short")
 LEFT = Qt.MouseButton.LeftButton

@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 
-from conftest import WAIT, up_to_date
 from drover.app.session import STAGES
 from drover.core.examples import example
 from drover.core.recipe import AUTO
+from windows import WAIT, up_to_date
 
 LEFT = Qt.MouseButton.LeftButton
 

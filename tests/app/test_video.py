@@ -10,7 +10,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QApplication
 
-from conftest import WAIT, up_to_date
 from drover.app.field.scene import draw_scene
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.images import pixels_of, rgb_image
@@ -21,6 +20,7 @@ from drover.core.errors import Cancelled, DroverError
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
 from drover.core.recipe import Recipe, read_recipe
+from windows import WAIT, up_to_date
 
 SHORT = example("gap-short")
 LEFT = Qt.MouseButton.LeftButton

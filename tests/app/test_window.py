@@ -11,12 +11,12 @@ from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QPushButton, QScrollArea
 
-from conftest import WAIT, up_to_date
 from drover.app.field.line_drawing import arrow_of
 from drover.app.session import STAGES, Session, StageState
 from drover.core.count.tallies import tally
 from drover.core.examples import example
 from drover.core.project.file import read_project
+from windows import WAIT, up_to_date
 
 SHORT = example("gap-short")
 LEFT = Qt.MouseButton.LeftButton

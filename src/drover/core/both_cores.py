@@ -8,9 +8,10 @@ from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
 from typing import Any, TypeVar
 
-__all__ = ["at_once", "in_bands", "in_halves", "in_halves_from"]
+__all__ = ["at_once", "each_of", "in_bands", "in_halves", "in_halves_from", "in_shares"]
 
 BANDS = 8  # more than two, since what moves is seldom spread evenly from top to bottom
+SHARES = 6  # nor is what is odd, from start to end
 
 _here = threading.local()
 
@@ -43,16 +44,32 @@ def in_halves_from(worth: int, kernel: Callable[..., Any], count: int, *argument
     return list(in_halves(kernel, count, *arguments)) if count >= worth else [kernel(*arguments, 0, count)]
 
 
+def each_of(*calls: Callable[[], One]) -> list[One]:
+    """What each of some calls gives, in their order: two threads take the next one as soon as they are free.
+
+    None of them may use the helper itself.
+    """
+    found: list[Any] = [None] * len(calls)
+    left = iter(enumerate(calls))  # asked by both threads
+
+    def take() -> None:
+        for place, call in left:
+            found[place] = call()
+
+    at_once(take, take)
+    return found
+
+
+def in_shares(work: Callable[[int, int], One], count: int) -> list[One]:
+    """What ``work(first, past)`` gives over each share of 0 .. ``count``, in order, from two threads."""
+    edges = [count * k // SHARES for k in range(SHARES + 1)]
+    return each_of(*(lambda first=first, past=past: work(first, past) for first, past in pairwise(edges)))
+
+
 def in_bands(kernel: Callable[..., object], height: int, *arguments: Any) -> None:
     """Call a kernel that ends in (first row, past row) on band after band, shared between this thread and a second.
 
     The kernel must let go of the interpreter lock and touch no row outside its band.
     """
     edges = [height * k // BANDS for k in range(BANDS + 1)]
-    left = iter(list(pairwise(edges)))  # asked by both threads: each takes the next band as soon as it is free
-
-    def take() -> None:
-        for first, past in left:
-            kernel(*arguments, first, past)
-
-    at_once(take, take)
+    each_of(*(lambda first=first, past=past: kernel(*arguments, first, past) for first, past in pairwise(edges)))

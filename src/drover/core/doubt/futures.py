@@ -7,14 +7,13 @@ held against the ends before it, an end against the beginnings after it.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from typing import Any
+from collections.abc import Sequence
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.both_cores import at_once
+from drover.core.both_cores import in_shares
 from drover.core.doubt.beside import Across, Beside, find_beside, row_in_frame
 from drover.core.doubt.kinds import usual_sizes
 from drover.core.doubt.sides import LOOKS, WORST, cost_of, side_of
@@ -61,11 +60,11 @@ class Futures:
         facts = path_facts(
             paths.start, paths.row, tracks.frame, self.seen, tracks.box, tracks.confidence, self.usual, self.times
         )
-        return _in_halves(len(frames), lambda part: weigh_futures(
+        return np.concatenate(in_shares(lambda first, past: weigh_futures(
             paths.start, paths.row, tracks.frame, tracks.frame_start, self.seen, tracks.box, tracks.detection, facts,
-            self.usual, self.times, self.look, self.path_of_row, frames[part], place[part],
-            kind[part].astype(np.int64), *self._ends, across,
-        ))  # fmt: skip
+            self.usual, self.times, self.look, self.path_of_row, frames[first:past], place[first:past],
+            kind[first:past].astype(np.int64), *self._ends, across,
+        ), len(frames)))  # fmt: skip
 
     def rivals(self, frames: Int, who: Int, kind: NDArray) -> Int:
         """``who`` (n, 2) with the other one concerned in place of each second one that is not there.
@@ -77,21 +76,15 @@ class Futures:
         place = np.searchsorted(paths.identity, who[:, 0]).astype(np.int64)
         frames = np.ascontiguousarray(frames)  # a column of a table is another kind of array, for which to compile
         across = self._beside.across(frames)
-        near = _in_halves(len(frames), lambda part: find_rivals(
-            frames[part], place[part], kind[part].astype(np.int64), who[part, 1] > 0, tracks.frame_start, paths.start,
-            paths.row, tracks.frame, self.seen, tracks.box, tracks.detection, self.usual, self.times, self.look,
-            self.path_of_row, *self._ends, across,
-        ))  # fmt: skip
+        near = np.concatenate(in_shares(lambda first, past: find_rivals(
+            frames[first:past], place[first:past], kind[first:past].astype(np.int64), who[first:past, 1] > 0,
+            tracks.frame_start, paths.start, paths.row, tracks.frame, self.seen, tracks.box, tracks.detection,
+            self.usual, self.times, self.look, self.path_of_row, *self._ends, across,
+        ), len(frames)))  # fmt: skip
         out = who.copy()
         other = np.where(near >= 0, paths.identity[near], 0)
         out[:, 1] = np.where(out[:, 1] > 0, out[:, 1], other)
         return out
-
-
-def _in_halves(count: int, work: Callable[[slice], NDArray[Any]]) -> NDArray[Any]:
-    """Work on both halves of so many rows at once."""
-    half = count // 2
-    return np.concatenate(at_once(lambda: work(slice(0, half)), lambda: work(slice(half, None))))
 
 
 def partner_of(tracks: Tracks, times: Float, look: NDArray[np.uint8], kind: str, frame: int, who: Sequence[int]) -> int:

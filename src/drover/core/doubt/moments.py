@@ -14,7 +14,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.both_cores import at_once
+from drover.core.both_cores import each_of
 from drover.core.doubt.chance import chance_of
 from drover.core.doubt.futures import FUTURES, Futures
 from drover.core.doubt.kinds import (
@@ -148,12 +148,15 @@ def evidence_of(
         return Moments.none(), np.zeros((0, len(EVIDENCE)))
     _ = tracks.paths, tracks.frame  # made once, before two threads ask for them
     usual = usual_sizes(tracks)
-    met, parts = at_once(lambda: meetings(tracks, times), lambda: [
-        long_gaps(tracks, times, usual), *odd_ends(tracks, exits, usual), close_calls(tracks),
-            *jumps(tracks, times, usual),
-        shared_blobs(tracks, times),
-    ])  # fmt: skip
-    parts.append(met)
+    met, jumped, gaps, ends, close, shared = each_of(  # the longest first
+        lambda: [meetings(tracks, times)],
+        lambda: [*jumps(tracks, times, usual)],
+        lambda: [long_gaps(tracks, times, usual)],
+        lambda: [*odd_ends(tracks, exits, usual)],
+        lambda: [close_calls(tracks)],
+        lambda: [shared_blobs(tracks, times)],
+    )
+    parts = [*gaps, *ends, *close, *jumped, *shared, *met]
     if look is not None and len(look):
         parts.append(changed_looks(tracks, look))
     looks = np.zeros((0, LOOK), np.uint8) if look is None else look

@@ -14,7 +14,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.assignment import NOBODY, match_pairs
-from drover.core.both_cores import at_once, in_halves
+from drover.core.both_cores import at_once, in_halves, in_shares
 from drover.core.kernel_parts import slope
 from drover.core.recipe import TrackSettings
 from drover.core.settings.base import Points
@@ -67,8 +67,8 @@ def join_broken(
     )
     n = len(tracks.paths.identity)
     within, lasts = settings.after.join_within, float(times[tracks.frame_count - 1] - times[0])
-    halves = in_halves(find_joins, n, last, first, goes_on, within)
-    end, start, cost = (np.concatenate(part) for part in zip(*halves, strict=True))
+    shares = in_shares(lambda begin, past: find_joins(last, first, goes_on, within, begin, past), n)
+    end, start, cost = (np.concatenate(part) for part in zip(*shares, strict=True))
     cut = int(np.searchsorted(end, end[len(end) // 2])) if len(end) else 0
     chance = np.concatenate(in_halves(
         expected_by_chance, len(end), end, start, cost, last, first, within, lasts, MOST_SAMPLED, cut=cut

@@ -16,7 +16,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.both_cores import in_halves
+from drover.core.both_cores import in_shares
 from drover.core.kernel_parts import longer
 from drover.core.track.cells import cells_between, into_cells
 from drover.core.track.filters import FRAME_RATE
@@ -125,8 +125,11 @@ class Lines:
 def _lines(detections: Detections, times: Float, every: int, most: float) -> Lines:
     box, farthest = np.ascontiguousarray(detections.box), FARTHEST * float(np.hypot(*detections.size))
     frames = np.arange(1, len(detections.frame_start) - 2, every)
-    halves = in_halves(find_lines, len(frames), detections.frame_start, box, times, farthest, frames, most)
-    return Lines(*(np.concatenate(part) for part in zip(*halves, strict=True)))
+    start = detections.frame_start
+    shares = in_shares(
+        lambda first, past: find_lines(start, box, times, farthest, frames, most, first, past), len(frames)
+    )
+    return Lines(*(np.concatenate(part) for part in zip(*shares, strict=True)))
 
 
 @njit(cache=True, nogil=True)
