@@ -15,8 +15,6 @@ from dataclasses import asdict, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-import numpy as np
-
 from drover.core.errors import DroverError, FootageError
 from drover.core.footage.stream import Arrival, Source, StreamClock, StreamReader
 from drover.core.footage_types import Frame
@@ -26,6 +24,7 @@ from drover.core.live_session.courier import Courier, Delivery
 from drover.core.live_session.facts import LiveFacts, Meter
 from drover.core.live_session.recording import Recording
 from drover.core.live_session.results import LiveResults
+from drover.core.live_session.warming import warm_live
 from drover.core.recipe import Recipe
 
 __all__ = ["LiveSession"]
@@ -35,15 +34,6 @@ BACK_OFF = (0.5, 1.0, 2.0, 4.0, 8.0)  # s before each new try, the last one for 
 SUM_UP_EVERY = 2.0  # s
 PATIENCE = 5.0  # s that receivers have at the end to take what there is
 OnStep = Callable[[Frame, LiveStep, LiveFacts], None]
-
-
-def _warm(recipe: Recipe) -> None:
-    """Step once over nothing: what is loaded at first use would else make the first pictures wait, or be dropped."""
-    blank = np.zeros((48, 64), np.uint8)
-    run = LiveRun(recipe, (64, 48), 25.0)
-    for index in range(2):
-        run.step(Frame(index, index / 25, lambda: blank, lambda: np.zeros((48, 64, 3), np.uint8),
-                       lambda: np.full((2, 24, 32), 128, np.uint8)))  # fmt: skip
 
 
 class LiveSession:
@@ -89,7 +79,7 @@ class LiveSession:
         self._recording = Recording(folder) if record else None
         for receiver in recipe.send.receiver:
             carrier_of(receiver)  # what is wrong with it is said before anything is begun
-        _warm(recipe)
+        warm_live(recipe)
         self._reader: StreamReader | None = self._connected()
         self._results = LiveResults(folder, recipe, datetime.now(UTC), tracks=record)
         self._couriers = [Courier(folder, one) for one in recipe.send.receiver]

@@ -1,0 +1,39 @@
+"""What a live run loads at first use, loaded before there is a picture that would have to wait, or be dropped."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from drover.core.footage_types import Frame
+from drover.core.live import LiveRun
+from drover.core.recipe import Recipe
+
+__all__ = ["warm_live"]
+
+WIDTH, HEIGHT, RATE = 320, 180, 10.0
+BEFORE, DURING = 1.0, 3.0  # s of the empty ground beyond what the recipe waits for, and of somebody who goes over it
+BODY = 40  # px
+
+
+def warm_live(recipe: Recipe) -> None:
+    """Work through a few seconds of somebody who goes over a ground from edge to edge, and another downwards."""
+    run = LiveRun(recipe, (WIDTH, HEIGHT), RATE)
+    for frame in _pictures(recipe.detect.background.warm_up + BEFORE):
+        run.step(frame)
+    run.finish()
+
+
+def _pictures(empty: float) -> Iterator[Frame]:
+    ground = np.random.default_rng(1).integers(90, 130, (HEIGHT // 4, WIDTH // 4)).astype(np.uint8)
+    ground = ground.repeat(4, axis=0).repeat(4, axis=1)
+    grey_chroma = np.full((2, HEIGHT // 2, WIDTH // 2), 128, np.uint8)
+    for index in range(round((empty + DURING) * RATE)):
+        grey, gone = ground.copy(), (index / RATE - empty) / DURING
+        if gone > 0:
+            x, y = round(gone * WIDTH), round(gone * HEIGHT)
+            grey[HEIGHT // 3 :][:BODY, max(x - BODY, 0) : x] = 230
+            grey[max(y - BODY, 0) : y, WIDTH // 4 :][:, :BODY] = 20
+        yield Frame(index, index / RATE, lambda grey=grey: grey, lambda grey=grey: grey[..., None].repeat(3, axis=2),
+                    lambda: grey_chroma)  # fmt: skip
