@@ -5,8 +5,6 @@ from __future__ import annotations
 import subprocess
 import sys
 
-from drover.core.both_cores import at_once
-
 SCRIPT = """
 import gc
 from numba.core.dispatcher import Dispatcher
@@ -47,7 +45,3 @@ print(sorted({name for name, _ in kinds() - before}))
 def test_nothing_is_compiled_when_a_clip_is_worked_through_and_live_little_is_even_loaded():
     ended = subprocess.run([sys.executable, "-c", SCRIPT], capture_output=True, text=True, check=False)
     assert ended.stdout.split("\n")[:2] == ["True True", "[]"], ended.stdout + ended.stderr
-
-
-def test_the_helper_may_ask_for_two_at_once_itself():
-    assert at_once(lambda: 1, lambda: at_once(lambda: 2, lambda: 3)) == (1, (2, 3))
