@@ -16,8 +16,10 @@ from drover.core.features.models import LEAST_PAIRS, MODELS, apply, fit_pairs, i
 from drover.core.features.pair import look_at_pair
 from drover.core.features.points import Points, spread
 from drover.core.features.pyramid import halve, pyramid, resized, smoothed
-from drover.core.features.robust import fit_motion
+from drover.core.features.robust import ROUNDS, fit_motion, how_many
 from drover.core.features.scales import DETECTORS, find_points
+from drover.core.features.turning import FREEDOM, refine_turning
+from drover.core.kernel_parts import read_only
 from moving import SIZE, ground, looking, seen
 
 LARGE = ground()
@@ -196,6 +198,28 @@ def test_a_fit_holds_in_spite_of_half_the_pairs_being_wrong(model):
     assert expected.matrix is not None and expected.tried == 0
 
 
+@given(
+    model=st.sampled_from(tuple(FREEDOM)), n=st.integers(1, 40), turn=st.floats(-0.3, 0.3), x=st.floats(-9, 9),
+    seed=st.integers(0, 999),
+)  # fmt: skip
+def test_a_motion_is_refined_as_the_plain_formulas_say(model, n, turn, x, seed):
+    true, rng, tolerance = a_motion(model, turn, 1.02, x, -x), np.random.default_rng(seed), 2.0
+    a, votes = rng.uniform(0, 400, (n, 2)), rng.choice([0.1, 1.0], n)
+    b = apply(true, a) + rng.normal(0, 0.4, a.shape)
+    b[rng.random(n) < 0.3] += 30.0
+    plain, reach = true, 2 * tolerance
+    for _ in range(ROUNDS):
+        if plain is not None:
+            off = np.hypot(*(apply(plain, a) - b).T) / reach
+            plain = fit_pairs(model, a, b, votes * np.where(off < 1, (1 - off**2) ** 2, 0.0))
+            reach = max(0.75 * reach, tolerance)
+    found = refine_turning(*map(read_only, (true, a, b, votes)), tolerance, ROUNDS, FREEDOM[model])
+    assert np.isfinite(found).all() == (plain is not None)
+    assert plain is None or np.allclose(found, plain, atol=1e-9)
+    tilted = a_motion("projective", turn, 1.0, x, x)
+    assert np.allclose(apply(tilted, a), apply(tilted[None], a[None])[0], rtol=1e-12)
+
+
 def test_a_fit_that_fails_says_why():
     rng = np.random.default_rng(6)
     a = rng.uniform(0, 1, (60, 2)) * SIZE
@@ -213,6 +237,11 @@ def test_a_fit_that_fails_says_why():
         fit = fit_motion(one, other, model, size=SIZE)  # type: ignore[arg-type]
         assert fit.matrix is None, words
         assert words.strip() in fit.reason or "degenerate" in fit.reason
+
+
+def test_how_many_cells_by_hand():
+    assert how_many(np.array([3, 0, 3, 7])) == 3
+    assert how_many(np.zeros(0, np.int64)) == 0
 
 
 def test_a_pair_of_pictures_is_told_by_every_way():

@@ -20,7 +20,7 @@ from drover.core.detect.cuts import CutWatch
 from drover.core.features.flow import seek
 from drover.core.features.models import Model, apply, inverse, local_scale, moved, slope_at
 from drover.core.features.pyramid import Grey, halve, pyramid
-from drover.core.features.robust import Fit, fit_motion
+from drover.core.features.robust import Fit, fit_motion, how_many
 
 __all__ = ["CameraFollower", "CameraStep", "move_between"]
 
@@ -174,7 +174,7 @@ class CameraFollower:
         """The motion that the points share: the expected one if enough agree with it, else one that all parts share."""
         tolerance = max(TOLERANCE * self._work[0], 0.5)
         weight = np.where(view.trusted[rows], 1.0, 0.1)
-        in_view = len(np.unique(cells_of(expected, self._work)))
+        in_view = how_many(cells_of(expected, self._work))
         fit = _no_fit("")
         for most, least_reach, least_share in ((0, USUAL_REACH, USUAL_SHARE), (200, FREE_REACH, FREE_SHARE)):
             fit = fit_motion(
@@ -186,7 +186,7 @@ class CameraFollower:
             if moved(inverse(guess) @ fit.matrix, self._work) > LEAP * self._work[0]:
                 fit = Fit(None, fit.inlier, fit.residual, fit.coverage, fit.tried, "a leap that no camera makes")
                 continue
-            reach = len(np.unique(cells_of(b[fit.inlier], self._work))) / max(in_view, 1)
+            reach = how_many(cells_of(b[fit.inlier], self._work)) / max(in_view, 1)
             if reach >= least_reach and fit.inlier.sum() >= least_share * sought:
                 return Fit(fit.matrix, fit.inlier, fit.residual, reach, fit.tried)
             reason = "something large fills the view: points all over the picture share no motion"
@@ -215,8 +215,7 @@ class CameraFollower:
     def _covered(self, view: KeyView, rows: NDArray[np.int64], agrees: NDArray[np.bool_], place: Float) -> float:
         """The share of the picture's cells with trusted points in which none agrees."""
         cells, trusted = cells_of(place, self._work), view.trusted[rows]
-        with_any = np.unique(cells[trusted])
-        return 1.0 - len(np.unique(cells[trusted & agrees])) / max(len(with_any), 1)
+        return 1.0 - how_many(cells[trusted & agrees]) / max(how_many(cells[trusted]), 1)
 
     def _hold(
         self, pictures: list[Grey], expected: Float, interval: float, reason: str, rows: NDArray[np.int64], place: Float

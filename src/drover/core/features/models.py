@@ -11,6 +11,9 @@ from typing import Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.features.turning import carry
+from drover.core.kernel_parts import read_only
+
 __all__ = [
     "LEAST_PAIRS",
     "MODELS",
@@ -35,9 +38,16 @@ TINY = 1e-12
 
 def apply(matrix: Float, points: Float) -> Float:
     """Points (..., n, 2) taken along by motions (..., 3, 3)."""
+    if matrix.ndim == 2 and points.ndim == 2:
+        return carry(_plain(matrix), _plain(points))
     out = points @ np.swapaxes(matrix[..., :2, :2], -1, -2) + matrix[..., None, :2, 2]
     last = (points @ matrix[..., 2, :2, None])[..., 0] + matrix[..., 2, 2, None]
     return out / np.where(np.abs(last) < TINY, TINY, last)[..., None]
+
+
+def _plain(table: Float) -> Float:
+    """Of the one kind that kernels are compiled for."""
+    return read_only(np.ascontiguousarray(table, np.float64))
 
 
 def mapped_corners(matrix: Float, size: tuple[int, int]) -> Float:

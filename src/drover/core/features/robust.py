@@ -13,8 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.features.models import LEAST_PAIRS, Model, apply, fit_pairs, fit_sets
+from drover.core.features.turning import FREEDOM, refine_turning
+from drover.core.kernel_parts import read_only
 
-__all__ = ["Fit", "fit_motion", "spread_of"]
+__all__ = ["Fit", "fit_motion", "how_many", "spread_of"]
 
 Float = NDArray[np.float64]
 BATCH = 48  # samples tried at once
@@ -146,6 +148,10 @@ def _off(matrix: Float, a: Float, b: Float) -> Float:
 
 def _refined(matrix: Float, a: Float, b: Float, model: Model, votes: Float, tolerance: float) -> Float | None:
     """A motion fitted again and again to what agrees with it, each pair the less the farther off it is (Tukey 1974)."""
+    if model in FREEDOM:
+        plain = (read_only(np.ascontiguousarray(one, np.float64)) for one in (matrix, a, b, votes))
+        found = refine_turning(*plain, tolerance, ROUNDS, FREEDOM[model])
+        return found if np.isfinite(found[0, 0]) else None
     reach, out = 2.0 * tolerance, matrix
     for turn in range(ROUNDS):
         off = _off(out, a, b) / reach
@@ -193,10 +199,15 @@ def _spread_enough(fit: Fit, a: Float, outline: Float) -> Fit:
     """The fit, unless what agrees lies in one corner of an outline (4, 2)."""
     low, high = outline.min(axis=0), outline.max(axis=0)
     cell = np.clip(((a[fit.inlier] - low) / np.maximum(high - low, TINY) * 4).astype(np.int64), 0, 3)
-    coverage = len(np.unique(cell[:, 0] * 4 + cell[:, 1])) / 16
+    coverage = how_many(cell[:, 0] * 4 + cell[:, 1]) / 16
     if coverage >= LEAST_INSIDE:
         return Fit(fit.matrix, fit.inlier, fit.residual, coverage, fit.tried)
     return Fit(None, fit.inlier, fit.residual, coverage, fit.tried, "the points that agree are clustered in one corner")
+
+
+def how_many(cells: NDArray[np.int64]) -> int:
+    """How many different cells, counted from 0, there are among some (n,)."""
+    return int(np.count_nonzero(np.bincount(cells)))
 
 
 def _on_a_line(points: Float, model: Model) -> bool:
@@ -212,7 +223,7 @@ def spread_of(points: Float, size: tuple[int, int]) -> float:
     if not len(points):
         return 0.0
     cell = np.clip((points / size * CELLS).astype(np.int64), 0, CELLS - 1)
-    return len(np.unique(cell[:, 0] * CELLS + cell[:, 1])) / CELLS**2
+    return how_many(cell[:, 0] * CELLS + cell[:, 1]) / CELLS**2
 
 
 def _failed(n: int, reason: str, tried: int = 0) -> Fit:
