@@ -12,6 +12,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QFileDialog
 
+from drover.app.field.zone_drawing import plate_of
 from drover.core.examples import example
 from drover.core.project.file import read_project
 from drover.core.recipe import with_value
@@ -37,6 +38,14 @@ def draw_zone(window, qtbot, corners=YARD) -> None:
     for x, y in corners:
         qtbot.mouseClick(window.field, LEFT, pos=at(window, x, y))
     qtbot.keyClick(window.field, Qt.Key.Key_Return)
+
+
+def drag_to(qtbot, field, start: QPoint, end: QPoint, *, keys=Qt.KeyboardModifier.NoModifier) -> None:
+    qtbot.mouseMove(field, start)
+    qtbot.mousePress(field, LEFT, keys, start)
+    qtbot.mouseMove(field, (start + end) / 2)
+    qtbot.mouseMove(field, end)
+    qtbot.mouseRelease(field, LEFT, keys, end)
 
 
 def change(window, path: str, value: object) -> None:
@@ -75,6 +84,47 @@ def test_a_corner_of_a_zone_is_dragged_and_sides_never_cross(opened, qtbot):
     assert opened.session.undo.undoText() == "move zone 'Zone 1'"
     opened.session.undo.undo()
     assert opened.session.recipe.count.zone[0].points[0] == pytest.approx(YARD[0], abs=0.01)
+
+
+def test_a_zone_is_moved_whole_gets_a_corner_on_its_side_and_goes_by_key(opened, qtbot):
+    draw_zone(opened, qtbot)
+    session, field = opened.session, opened.field
+    plate, _ = plate_of(session.recipe.count.zone[0], field.view, 10, over=False)
+    name = plate.center().toPoint()
+    drag_to(qtbot, field, name, name + QPoint(40, -25))
+    moved = np.array(session.recipe.count.zone[0].points) - YARD
+    width, height = field.view.picture_rect().width(), field.view.picture_rect().height()
+    assert moved == pytest.approx(np.tile([40 / width, -25 / height], (4, 1)), abs=0.004)
+    # However far it is pulled, it stays within reach.
+    plate, _ = plate_of(session.recipe.count.zone[0], field.view, 10, over=False)
+    drag_to(qtbot, field, plate.center().toPoint(), plate.center().toPoint() - QPoint(3000, 0))
+    assert min(x for x, _ in session.recipe.count.zone[0].points) > -0.5
+    session.undo.undo()
+    # With Ctrl a side is taken hold of, and gets a corner there.
+    (a, b, *_) = session.recipe.count.zone[0].points
+    side = at(opened, (a[0] + b[0]) / 2, (a[1] + b[1]) / 2)
+    drag_to(qtbot, field, side, side - QPoint(0, 30), keys=Qt.KeyboardModifier.ControlModifier)
+    points = session.recipe.count.zone[0].points
+    assert len(points) == 5 and points[1][1] < a[1] and (points[0], points[2]) == (a, b)
+    corner = at(opened, *points[1])
+    qtbot.mouseMove(field, corner)
+    qtbot.keyClick(field, Qt.Key.Key_Delete)
+    assert session.recipe.count.zone == ()
+    session.undo.undo()
+    assert len(session.recipe.count.zone[0].points) == 5
+    # Escape puts back what is being dragged.
+    qtbot.mousePress(field, LEFT, pos=corner)
+    qtbot.mouseMove(field, corner + QPoint(30, 30))
+    qtbot.keyClick(field, Qt.Key.Key_Escape)
+    assert session.recipe.count.zone[0].points == points
+
+
+def test_a_zone_whose_sides_cross_is_refused_in_words(opened, qtbot):
+    said = []
+    opened.session.message_raised.connect(said.append)
+    draw_zone(opened, qtbot, [(0.1, 0.1), (0.5, 0.5), (0.5, 0.1), (0.1, 0.5)])
+    assert opened.session.recipe.count.zone == ()
+    assert len(said) == 1 and "cross" in said[0]
 
 
 def test_a_second_line_of_one_name_is_refused_and_undo_is_intact(opened, qtbot):

@@ -208,3 +208,44 @@ def test_detection_errors_are_listed_and_lead_there(opened, qtbot):
     item = page.errors.item(page.errors.count() - 1)
     page.errors.itemClicked.emit(item)
     assert item.text().startswith(f"frame {opened.session.frame + 1}: ")
+
+
+@pytest.mark.own_window
+def test_a_fragment_near_the_end_is_the_clip_s_last_seconds(opened, qtbot):
+    opened.strip.choose("detect")
+    card, session = opened.dials.detect.span, opened.session
+    clip = session.clip
+    assert not card.whole.isEnabled() and "whole clip" in card.words.text()
+    opened.playback.go(50)
+    qtbot.mouseClick(card.here, LEFT)
+    assert session.span == (50, 175) and "2.0 s to 7.0 s" in card.words.text()
+    opened.playback.go(clip.frame_count - 10)
+    qtbot.mouseClick(card.here, LEFT)
+    assert session.span == (clip.frame_count - 125, clip.frame_count)
+    assert "no result is kept" in card.words.text()
+    qtbot.mouseClick(card.whole, LEFT)
+    assert session.span is None and not card.whole.isEnabled()
+
+
+def test_areas_that_count_are_drawn_closed_at_their_first_corner_and_dim_the_rest(opened, qtbot):
+    session, field = opened.session, opened.field
+    before = field.grab().toImage()
+    field.start_area("include")
+    corners = [(0.1, 0.1), (0.9, 0.1), (0.9, 0.8)]
+    places = [field.view.to_widget(x * session.clip.width, y * session.clip.height).toPoint() for x, y in corners]
+    for place in (*places, places[0]):
+        qtbot.mouseClick(field, LEFT, pos=place)
+    (area,) = session.recipe.detect.where.include
+    assert np.abs(np.array(area) - corners).max() < 0.01
+    after = field.grab().toImage()
+    outside = field.view.to_widget(0.05 * session.clip.width, 0.95 * session.clip.height).toPoint()
+    inside = field.view.to_widget(0.6 * session.clip.width, 0.2 * session.clip.height).toPoint()
+    assert after.pixelColor(outside).value() < 0.8 * before.pixelColor(outside).value()
+    assert abs(after.pixelColor(inside).value() - before.pixelColor(inside).value()) < 30
+    # Two corners are no area, and nothing is left of them.
+    field.start_area("ignore")
+    for place in places[:2]:
+        qtbot.mouseClick(field, LEFT, pos=place)
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert session.recipe.detect.where.ignore == () and field.areas.corners == []
+    assert session.undo.count() == 1

@@ -8,7 +8,8 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 
 from drover.app.session import STAGES
 from drover.core.examples import example
-from drover.core.recipe import AUTO
+from drover.core.recipe import AUTO, with_value
+from drover.core.track.exits import learn_exits
 from windows import WAIT, up_to_date
 
 LEFT = Qt.MouseButton.LeftButton
@@ -121,6 +122,23 @@ def test_an_exit_drawn_on_the_field_is_in_the_recipe_and_undone(opened, qtbot, t
     assert "exits" in opened.session.recipe_text
     opened.session.undo.undo()
     assert opened.session.recipe.track.life.exits == ()
+
+
+def test_exits_are_learnt_and_forgotten_by_their_card(opened, qtbot):
+    opened.strip.choose("track")
+    card, session = opened.dials.track.exits, opened.session
+    assert card.note.text() == "edge only" and not card.forget.isEnabled()
+    learnt = learn_exits(session.tracks)
+    qtbot.mouseClick(card.learn, LEFT)
+    if not learnt:
+        assert card.note.text().startswith("none to learn") and session.undo.count() == 0
+    square = [[[0.2, 0.2], [0.4, 0.2], [0.4, 0.5]], [[0.6, 0.2], [0.8, 0.2], [0.8, 0.5]]]
+    session.edit(with_value(session.recipe, "track.life.exits", square), "two exits")
+    assert card.note.text() == "2 exits"
+    qtbot.mouseClick(card.forget, LEFT)
+    assert session.recipe.track.life.exits == () and card.note.text() == "edge only"
+    session.undo.undo()
+    assert len(session.recipe.track.life.exits) == 2
 
 
 def test_the_turning_filter_and_looks_are_dials_that_link_again(opened, qtbot):

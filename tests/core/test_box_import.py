@@ -50,6 +50,57 @@ def test_coco_is_recognised_and_images_are_ordered_by_name(tmp_path):
     assert look(path).frame.tolist() == [2]
 
 
+@pytest.mark.parametrize(
+    ("change", "fault"),
+    [
+        (7, "entry 2: is not an object"),
+        ({"bbox": [1, 2, 3]}, "entry 2: bbox must be four numbers: left, top, width, height"),
+        ({"bbox": [1, 2, 3, True]}, "entry 2: bbox must be four numbers: left, top, width, height"),
+        ({"image_id": 12}, "entry 2: belongs to no known image: 12"),
+        ({"category_id": 9}, "entry 2: has a class that is not listed: 9"),
+    ],
+)
+def test_a_bad_entry_is_named_and_the_good_ones_stay(tmp_path, change, fault):
+    good = {"image_id": 7, "category_id": 1, "bbox": [1, 2, 3, 4], "score": "sure"}
+    bad = {**good, **change} if isinstance(change, dict) else change
+    path = tmp_path / "boxes.json"
+    images, kinds = [{"id": 7, "frame_id": 4}, {"id": 8, "frame_id": 2}], [{"id": 1, "name": "ewe"}, "no object"]
+    path.write_text(json.dumps({"images": images, "annotations": [good, bad, good], "categories": kinds}))
+    found = look(path)
+    assert (found.bad_rows, found.faults[0]) == (1, fault)
+    assert found.frame.tolist() == [3, 3]  # counted from 1, as none is 0
+    assert found.confidence.tolist() == [1.0, 1.0]  # what is no number says nothing
+
+
+def test_results_alone_number_their_images_from_one_and_classes_by_their_numbers(tmp_path):
+    path = tmp_path / "boxes.json"
+    path.write_text(json.dumps([
+        {"image_id": 1, "category_id": 3, "bbox": [1, 2, 3, 4]}, {"image_id": 2, "bbox": [1, 2, 3, 4]},
+        {"image_id": "a", "bbox": [1, 2, 3, 4]},
+    ]))  # fmt: skip
+    found = look(path)
+    assert found.frame.tolist() == [0, 1] and found.per_class() == {"3": 1, "object": 1}
+    assert found.faults == ("entry 3: belongs to no known image: a",)
+
+
+@pytest.mark.parametrize(
+    ("line", "fault"),
+    [
+        (
+            "0 0.5 0.5 0.2",
+            "a2.txt line 1: needs class, centre x, centre y, width, height and perhaps confidence: has 4",
+        ),
+        ("0 0.5 half 0.2 0.2", "a2.txt line 1: holds a word where a number belongs"),
+        ("0 50 0.5 0.2 0.2", "a2.txt line 1: values must be fractions of the frame, 0..1"),
+    ],
+)
+def test_a_bad_line_of_a_folder_is_named_with_its_file(tmp_path, line, fault):
+    (tmp_path / "a1.txt").write_text("0 0.5 0.5 0.2 0.4\n\n")
+    (tmp_path / "a2.txt").write_text(line + "\n")
+    found = look(tmp_path)
+    assert len(found.frame) == 1 and found.faults[0].startswith(fault)
+
+
 def test_a_folder_of_text_files_is_recognised(tmp_path):
     (tmp_path / "classes.txt").write_text("ewe\nlamb\n")
     (tmp_path / "img_000001.txt").write_text("0 0.5 0.5 0.2 0.4\n")
