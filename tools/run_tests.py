@@ -18,7 +18,7 @@ from pathlib import Path
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE, LAST = ("core/test_live_session.py",), ("core/test_batch.py", "cli/test_processes.py")
-FIRST = ("core/test_kernels.py", "cli/test_commands.py", "app/test_killed.py", "app/test_batch_window.py")
+FIRST = ("core/test_kernels.py", "cli/test_commands.py", "app/test_batch_window.py")
 FRUGAL = {"MALLOC_ARENA_MAX": "2"}  # what threads free is used again by others
 OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed)\b")
 Part = tuple[str, ...]

@@ -108,6 +108,7 @@ def test_a_zone_is_moved_whole_gets_a_corner_on_its_side_and_goes_by_key(opened,
     assert len(points) == 5 and points[1][1] < a[1] and (points[0], points[2]) == (a, b)
     corner = at(opened, *points[1])
     qtbot.mouseMove(field, corner)
+    qtbot.waitUntil(lambda: field.zones.hover is not None, timeout=WAIT)
     qtbot.keyClick(field, Qt.Key.Key_Delete)
     assert session.recipe.count.zone == ()
     session.undo.undo()

@@ -344,7 +344,7 @@ def test_a_lane_is_painted_along_its_life_in_the_colour_of_its_identity(opened):
 def test_the_words_over_a_lane_tell_its_life(opened):
     lanes = opened.lanes
     lane = next(lane for lane in lanes.lanes if lane.crossings)
-    words = lanes._words(lane)
+    words = lanes.words_over(lane)
     assert f"identity {lane.identity}" in words
     time, way = lane.crossings[0]
     assert f"crossed {'forward' if way > 0 else 'back'} at {time:.2f} s" in words
@@ -384,7 +384,7 @@ def test_the_lanes_menu_hides_colours_names_and_works_on_the_span(opened, qtbot,
     choose(lanes, "Name…", one)
     qtbot.waitUntil(lambda: session.names.get(one) == "Bramble")
     lane = next(lane for lane in lanes.lanes if lane.identity == one)
-    assert "Bramble" in lanes._words(lane).splitlines()[0]
+    assert "Bramble" in lanes.words_over(lane).splitlines()[0]
 
     lanes.span_wanted.emit((40, 120))
     qtbot.waitUntil(lambda: session.span == (40, 120))

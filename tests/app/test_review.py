@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QApplication
 
 from drover.app.link_table import LinkTable
 from drover.app.theme import identity_colour
-from drover.bench.review import Careful, missing_stretches
+from drover.bench.careful import Careful, missing_stretches
 from drover.core.doubt.review import Worked
 from drover.core.edits.apply import Edited
 from drover.core.edits.edit import Edit, Place
@@ -148,7 +148,7 @@ def test_one_that_nothing_found_is_drawn_named_and_classed(opened, qtbot, monkey
     assert session.names == {mine: "Old one"}
     field.picture()  # with the name on its plate
     assert session.tracks.class_names[session.tracks.class_of_identity[mine]] == "gate post"
-    assert "Old one" in opened.lanes._words(next(lane for lane in opened.lanes.lanes if lane.identity == mine))
+    assert "Old one" in opened.lanes.words_over(next(lane for lane in opened.lanes.lanes if lane.identity == mine))
 
 
 def test_what_cannot_be_done_is_said_and_changes_nothing(opened, qtbot):

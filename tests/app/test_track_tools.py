@@ -74,7 +74,7 @@ def test_rings_in_the_lanes_tell_what_they_are_about(opened, qtbot):
     qtbot.waitUntil(lambda: len(opened.watch.found) > 0, timeout=WAIT)
     identity = opened.watch.found[0].identities[0]
     lane = next(lane for lane in opened.lanes.lanes if lane.identity == identity)
-    assert "worth a look at" in opened.lanes._words(lane)
+    assert "worth a look at" in opened.lanes.words_over(lane)
     assert opened.lanes.lane_at(QPoint(200, 40).y()) is not None
 
 

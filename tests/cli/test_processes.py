@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import signal
 import subprocess
 import sys
@@ -11,6 +12,7 @@ from pathlib import Path
 
 from drover.cli.display import window_wanted
 from drover.core.examples import example
+from drover.core.project.file import read_project
 
 SHORT = example("gap-short")
 OPENS = """
@@ -140,3 +142,49 @@ def test_a_camera_is_counted_until_it_is_stopped_and_the_run_ends_well(tmp_path)
     facts = json.loads((out / "live.json").read_text())
     assert facts["connection"] == "ended"
     assert facts["frames"] > 25
+
+
+REVIEWS = """
+import sys, time
+from pathlib import Path
+from PySide6.QtWidgets import QApplication
+from drover.app.window import MainWindow
+app = QApplication([])
+window = MainWindow()
+window.show()
+session, path = window.session, Path(sys.argv[2])
+session.open_clip(Path(sys.argv[1]))
+def wait(ready):
+    while not ready():
+        app.processEvents()
+        time.sleep(0.002)
+ranked = lambda: not window.watch.waiting and not window.watch.busy and len(window.watch.found)
+wait(lambda: session.tracks is not None and session.engine.fresh("count") and ranked())
+window.save_as(path)
+wait(lambda: window.saving.path == path and not window.saving.busy)
+for number in range(1, 100):
+    window.reviewer.visit(1)
+    window.reviewer.right()
+    wait(lambda: len(session.edit_notes) == number and ranked())
+    print(number, flush=True)
+"""
+
+
+def test_a_review_that_is_killed_loses_at_most_its_last_second(short_clip, tmp_path):
+    path = tmp_path / "killed.drover"
+    command = [sys.executable, "-c", REVIEWS, str(short_clip), str(path)]
+    child = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    said = []  # when each answer was given
+    try:
+        for line in child.stdout:
+            said.append((int(line), time.monotonic()))
+            if len(said) == 8:
+                break
+    finally:
+        os.kill(child.pid, signal.SIGKILL)
+        killed = time.monotonic()
+        child.wait()
+        child.stdout.close()
+    due = max((number for number, when in said if when < killed - 1.0), default=0)
+    assert len(read_project(path)[0].edits) >= due
+    assert len(said) == 8

@@ -16,7 +16,7 @@ from drover.app.following import Following
 from drover.app.held import Held
 from drover.app.jobs import LatestJob
 from drover.app.known_results import KnownResults
-from drover.app.stage_state import StageState, stage_state
+from drover.app.stage_state import StageState, state_of
 from drover.core.count.paths import TrackPaths
 from drover.core.count.whole_clip import Counted
 from drover.core.detect.result import DetectResult
@@ -166,17 +166,10 @@ class Engine(QObject):
             return StageState.EMPTY
         if stage == "footage":
             return StageState.STALE if self.footage_missing else StageState.FRESH
-        detecting, linking = self._detect_job.busy, self._link_job.busy
-        if stage == "detect":
-            return stage_state(self.fresh("detect"), detecting, self.detect is not None)
-        linked = self.fresh("detect") and self.fresh("edits")
-        if stage in ("track", "count"):
-            return stage_state(linked, detecting or linking, self.tracks is not None)
-        if self.subject.truth is None:
-            return StageState.EMPTY
-        return stage_state(
-            linked and self.fresh("score"), detecting or linking or self._score_job.busy, self.score is not None
-        )
+        jobs = {"detect": self._detect_job, "link": self._link_job, "score": self._score_job}
+        made = {"detect": self.detect, "track": self.tracks, "count": self.tracks, "score": self.score}[stage]
+        busy = {name for name, job in jobs.items() if job.busy}
+        return state_of(stage, self.fresh, busy, there=made is not None, truth=self.subject.truth is not None)
 
     @property
     def needs_footage(self) -> bool:

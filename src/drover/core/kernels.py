@@ -36,6 +36,7 @@ from drover.core.footage.planes import expand_luma
 from drover.core.footage_types import Frame
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outlines
 from drover.core.kernel_parts import read_only
+from drover.core.live_session.warming import warm_live
 from drover.core.recipe import (
     AfterSettings,
     BackgroundSettings,
@@ -46,6 +47,7 @@ from drover.core.recipe import (
     LineSettings,
     MatchSettings,
     MotionSettings,
+    Recipe,
     ScoreSettings,
     SizeSettings,
     TrackSettings,
@@ -79,6 +81,7 @@ def warm_kernels() -> None:
     _warm_camera()
     _warm_tables()
     _warm_track()
+    _warm_live()
 
 
 def _warm_detect() -> None:
@@ -261,6 +264,10 @@ def _warm_score(tracks: Tracks) -> None:
         score_boxes(boxes, truth, ScoreSettings())
 
 
+def _warm_live() -> None:
+    warm_live(Recipe(count=CountSettings(line=(LineSettings(name="Line", points=((0.5, 0.9), (0.5, 0.1))),))))
+
+
 def _compile_in_two() -> None:
     """Both halves at once, each in a process of its own: compiling keeps one core busy for minutes."""
     with ProcessPoolExecutor(2) as pool:
@@ -268,6 +275,7 @@ def _compile_in_two() -> None:
             pool.submit(work) for work in (_warm_track, _warm_detect, _warm_camera, _warm_tables, _warm_drawing)
         ]:
             half.result()
+    _warm_live()  # little that the halves have not compiled
 
 
 if __name__ == "__main__":

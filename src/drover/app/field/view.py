@@ -16,19 +16,18 @@ from drover.app.field.area_editor import AreaEditor, AreaKind
 from drover.app.field.box_editor import BOX_KEYS, BoxEditor, BoxKind
 from drover.app.field.context_menu import context_menu
 from drover.app.field.cursors import cursor_of
-from drover.app.field.futures_layer import draw_ahead, draw_futures
 from drover.app.field.line_editor import LineEditor
-from drover.app.field.scene import HINTS, Scene, draw_results
+from drover.app.field.painting import draw_overlays, draw_picture
+from drover.app.field.scene import HINTS, Scene
 from drover.app.field.shown_tracks import ShownTracks, identities_at
 from drover.app.field.tracks_layer import NOBODY, TracksLayer
 from drover.app.field.view_transform import ViewTransform
 from drover.app.field.zone_editor import ZoneEditor
 from drover.app.held import Held
-from drover.app.images import grey_image, mask_image
 from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import Session
-from drover.app.theme import FIELD, OCHRE, SHADOW
+from drover.app.theme import FIELD
 from drover.core.doubt.moments import Moment
 from drover.core.footage_types import ClipInfo
 from drover.core.types import Tracks
@@ -169,8 +168,8 @@ class Field(DropTarget):
             if clip is None:
                 return
             painter.setRenderHints(HINTS)
-            self._draw_picture(painter)
-            self._draw_overlays(painter)
+            draw_picture(painter, self)
+            draw_overlays(painter, self)
             now = float(clip.times[self.session.frame])
             self.areas.draw(painter, self.view)
             self.boxes.draw(painter, self.view)
@@ -188,8 +187,8 @@ class Field(DropTarget):
         try:
             with QPainter(out) as painter:
                 painter.setRenderHints(HINTS)
-                self._draw_picture(painter)
-                self._draw_overlays(painter)
+                draw_picture(painter, self)
+                draw_overlays(painter, self)
                 now = float(clip.times[self.session.frame]) if clip is not None else 0.0
                 self.zones.draw(painter, self.view, now)
                 self.editor.draw(painter, self.view, now)
@@ -218,49 +217,6 @@ class Field(DropTarget):
         """Frame of the picture on screen; overlays go with it, so they never run ahead of a slow fetch."""
         picture = self.pictures.frame
         return self.session.frame if picture is None else picture.frame
-
-    def _draw_picture(self, painter: QPainter) -> None:
-        rect = self.view.picture_rect()
-        picture, detect = self.pictures.frame, self.layers.detect
-        if "Background" in self.shown and detect is not None:
-            painter.drawImage(rect, grey_image(detect.background))
-        elif "Difference" in self.shown and detect is not None:
-            painter.drawImage(rect, grey_image(detect.difference))
-        elif picture is not None:
-            painter.drawImage(rect, picture.image)
-        else:
-            painter.fillRect(rect, QColor("#2B3331"))
-
-    def _draw_overlays(self, painter: QPainter) -> None:
-        session, view, frame = self.results, self.view, self.drawn_frame
-        painter.setClipRect(view.picture_rect())
-        if session.detect is not None:
-            if "Mask" in self.shown:
-                self._draw_mask(painter, frame)
-            pictures = self.layers.detect
-            if "Raw mask" in self.shown and pictures is not None and pictures.frame == frame:
-                painter.drawImage(view.picture_rect(), mask_image(pictures.raw, OCHRE, 170))
-            if "Shadow" in self.shown and pictures is not None and pictures.frame == frame:
-                painter.drawImage(view.picture_rect(), mask_image(pictures.shadow, SHADOW, 170))
-        clip = self.session.clip
-        if clip is not None:
-            gates = self.notes.notes if self.notes.frame == frame and session is self.session else ()
-            chosen = self.session.selected
-            draw_results(painter, view, self.scene(clip), self.shown, frame, self.layer, gates=gates, chosen=chosen)
-            if self.moment is not None and session is self.session and self.session.tracks is not None:
-                draw_futures(painter, view, self.session.tracks, clip.times, self.moment, self.moment_partner)
-            if self.ahead is not None and session is self.session:
-                draw_ahead(painter, view, self.ahead)
-        painter.setClipping(False)
-
-    def _draw_mask(self, painter: QPainter, frame: int) -> None:
-        """The cleaned mask: as a dial would have it now where that is known, else as it was found."""
-        detect, session = self.layers.detect, self.results
-        if detect is not None and detect.frame == frame and session.recipe.detect != session.detect_settings:
-            painter.drawImage(self.view.picture_rect(), mask_image(detect.clean, OCHRE, 150))
-            return
-        assert session.detect is not None
-        overlays.draw_mask(painter, self.view, session.detect.detections, frame)
 
     # --- mouse and keys -------------------------------------------------------------------------------------
 

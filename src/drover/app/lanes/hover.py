@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from PySide6.QtCore import QPoint, QSize, Qt
 from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QWidget
 
 from drover.app.cutouts import Cutouts, inside
+from drover.app.lanes.rows import Lane
 from drover.app.session import Session
 from drover.app.theme import PAPER, RULE
+from drover.core.count.alarms import Alarm
+from drover.core.doubt.moments import Moment
 
-__all__ = ["LaneCard"]
+__all__ = ["LaneCard", "words_of"]
 
 PICTURE = QSize(112, 84)
 ROOM = 1.8  # times its box that a picture shows
@@ -60,3 +65,19 @@ class LaneCard(QFrame):
     def _show_picture(self) -> None:
         images = self.cutouts.of(self._key)
         self.picture.setPixmap(QPixmap.fromImage(images[0]).scaled(PICTURE) if images else QPixmap())
+
+
+def words_of(lane: Lane, session: Session, moments: Sequence[Moment], alarms: Sequence[Alarm]) -> str:
+    """What a lane tells, with the moments and alarms of its identity, a line each."""
+    clip = session.clip
+    assert clip is not None
+    name = session.names.get(lane.identity)
+    parts = [
+        f"identity {lane.identity}" + (f", {name}" if name else "") + (f", {lane.kind}" if lane.kind else ""),
+        f"{clip.times[lane.first]:.2f} s to {clip.times[lane.last]:.2f} s",
+        f"coasted {lane.coasted_frames / clip.rate:.2f} s in {len(lane.coasted)} gaps",
+        *(f"crossed {'forward' if way > 0 else 'back'} at {time:.2f} s" for time, way in lane.crossings),
+        *(f"worth a look at {clip.times[m.frame]:.2f} s: {m.words}" for m in moments),
+        *(f"alarm at {a.time:.2f} s: {a.words}" for a in alarms),
+    ]
+    return "\n".join(parts)

@@ -22,7 +22,7 @@ from PySide6.QtGui import (
 from drover.app.lanes.axis import TimeAxis
 from drover.app.lanes.camera_marks import paint_camera
 from drover.app.lanes.frame import LANE, RIGHT, LanesFrame
-from drover.app.lanes.hover import LaneCard
+from drover.app.lanes.hover import LaneCard, words_of
 from drover.app.lanes.menu import lanes_menu
 from drover.app.lanes.painting import HEAD, OVERVIEW, LaneBrush, paint_overview, strip_of
 from drover.app.lanes.rows import Lane, group_of, make_lanes, sort_lanes
@@ -330,23 +330,14 @@ class LanesView(LanesFrame):
             lane = self.lane_at(event.pos().y())
             if lane is not None and self.session.clip is not None:
                 frame = min(max(self.frame_at(event.pos().x()), lane.first), lane.last)
-                self.card.show_at(event.globalPos(), lane.identity, frame, self._words(lane))
+                self.card.show_at(event.globalPos(), lane.identity, frame, self.words_over(lane))
                 return True
         return super().event(event)
 
-    def _words(self, lane: Lane) -> str:
-        clip = self.session.clip
-        assert clip is not None
-        name = self.session.names.get(lane.identity)
-        parts = [
-            f"identity {lane.identity}" + (f", {name}" if name else "") + (f", {lane.kind}" if lane.kind else ""),
-            f"{clip.times[lane.first]:.2f} s to {clip.times[lane.last]:.2f} s",
-            f"coasted {lane.coasted_frames / clip.rate:.2f} s in {len(lane.coasted)} gaps",
-            *(f"crossed {'forward' if way > 0 else 'back'} at {time:.2f} s" for time, way in lane.crossings),
-            *(f"worth a look at {clip.times[m.frame]:.2f} s: {m.words}" for m in self._rings.get(lane.identity, ())),
-            *(f"alarm at {a.time:.2f} s: {a.words}" for a in self._alarms().get(lane.identity, ())),
-        ]
-        return "\n".join(parts)
+    def words_over(self, lane: Lane) -> str:
+        """What a lane tells while the mouse rests on it."""
+        who = lane.identity
+        return words_of(lane, self.session, self._rings.get(who, ()), self._alarms().get(who, ()))
 
     def close_card(self) -> None:
         """End the thread that fetches pictures."""

@@ -21,6 +21,7 @@ from drover.core.features.pyramid import Grey, pyramid
 from drover.core.features.robust import Fit, fit_motion
 from drover.core.features.scales import find_points
 from drover.core.follow.forecast import Forecast
+from drover.core.follow.shape import shapely
 from drover.core.follow.steps import FollowState, FollowStep
 from drover.core.follow.thing import Thing
 from drover.core.follow.why_lost import Looks, looks_of, why_lost
@@ -44,7 +45,6 @@ SEARCHED = 1600  # points of a picture that is searched, half of them where only
 RUNGS = 7
 USUAL = 0.04  # s between two pictures
 MOST_LEAP = 0.35  # sizes by which the outline may differ from what was expected, after so long
-SLANT = 6.0  # times that a side of the outline may be longer than the one across it
 
 
 @dataclass
@@ -155,19 +155,9 @@ class ThingFollower:
                 own, place, model, size=self.size, tolerance=tolerance, guess=pose if model == "projective" else None,
                 seed=self.seed, most=300, spread_over=self.thing.outline,
             )  # fmt: skip
-            if fit.matrix is not None and self._shapely(apply(fit.matrix, self.thing.outline)):
+            if fit.matrix is not None and shapely(apply(fit.matrix, self.thing.outline), self.thing.outline):
                 return fit
         return None
-
-    def _shapely(self, outline: Float) -> bool:
-        """Whether an outline can be that of the thing: it goes round the same way and no side is out of all measure."""
-        edges = np.diff(outline, axis=0, append=outline[:1])
-        nexts = np.roll(edges, -1, axis=0)
-        turns = edges[:, 0] * nexts[:, 1] - edges[:, 1] * nexts[:, 0]
-        lengths = np.maximum(np.hypot(*edges.T), 1e-6)
-        own = np.maximum(np.hypot(*np.diff(self.thing.outline, axis=0, append=self.thing.outline[:1]).T), 1e-6)
-        ratio = lengths / own
-        return bool((turns > 0).all() and ratio.max() / ratio.min() < SLANT)
 
     def _plausible(self, pose: Float, expected: Float) -> bool:
         """Whether the outline lies about where it was expected."""
@@ -354,6 +344,6 @@ class ThingFollower:
         )  # fmt: skip
         chosen = rough.matrix if fine.matrix is None else fine.matrix
         outline = apply(chosen, self.thing.outline)
-        if not self._shapely(outline):
+        if not shapely(outline, self.thing.outline):
             chosen = rough.matrix
-        return chosen if self._shapely(apply(chosen, self.thing.outline)) else None
+        return chosen if shapely(apply(chosen, self.thing.outline), self.thing.outline) else None

@@ -18,7 +18,10 @@ BODY = 40  # px
 
 
 def warm_live(recipe: Recipe) -> None:
-    """Work through a few seconds of somebody who goes over a ground from edge to edge, and another downwards."""
+    """Work through a few seconds of somebody who goes over a ground from edge to edge, and another downwards.
+
+    It grows lighter all the while.
+    """
     run = LiveRun(recipe, (WIDTH, HEIGHT), RATE)
     for frame in _pictures(recipe.detect.background.warm_up + BEFORE):
         run.step(frame)
@@ -30,7 +33,7 @@ def _pictures(empty: float) -> Iterator[Frame]:
     ground = ground.repeat(4, axis=0).repeat(4, axis=1)
     grey_chroma = np.full((2, HEIGHT // 2, WIDTH // 2), 128, np.uint8)
     for index in range(round((empty + DURING) * RATE)):
-        grey, gone = ground.copy(), (index / RATE - empty) / DURING
+        grey, gone = (ground * (1.0 + 0.004 * index)).astype(np.uint8), (index / RATE - empty) / DURING
         if gone > 0:
             x, y = round(gone * WIDTH), round(gone * HEIGHT)
             grey[HEIGHT // 3 :][:BODY, max(x - BODY, 0) : x] = 230

@@ -16,7 +16,7 @@ from drover.core.errors import ProjectError
 from drover.core.names import plain_name
 from drover.core.types import DEFAULT_CLASS
 
-__all__ = ["MOST_BYTES", "MOST_ROWS", "has_table", "names_of", "numbers", "rows_of", "whole"]
+__all__ = ["LATEST", "MOST_BYTES", "MOST_IDENTITY", "MOST_ROWS", "has_table", "names_of", "numbers", "rows_of", "whole"]
 
 MOST_ROWS = {
     "frame_time": 10_000_000, "detection": 10_000_000, "track": 20_000_000, "crossing": 1_000_000, "truth": 20_000_000,
@@ -25,6 +25,8 @@ MOST_ROWS = {
 }  # fmt: skip
 MOST_BYTES = 4 << 20  # of one value
 MOST_NAMES = 2_000  # different classes
+LATEST = 1e8  # s: three years
+MOST_IDENTITY = 2**31 - 1
 
 
 def has_table(db: sqlite3.Connection, name: str) -> bool:

@@ -9,14 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.count.audit import Audit, HandTotal, Missed, SignOff, Verdict
 from drover.core.detect.result import DetectResult
 from drover.core.document import Document, KeptRun
 from drover.core.edits.edit import Edit, read_edits
 from drover.core.errors import ProjectError
 from drover.core.footage_types import ClipInfo
 from drover.core.names import MOST_NAME, plain_name
-from drover.core.project.columns import has_table, names_of, numbers, rows_of, whole
+from drover.core.project.columns import LATEST, MOST_IDENTITY, has_table, names_of, numbers, rows_of, whole
+from drover.core.project.reading_audit import read_audit
 from drover.core.recipe import parse_recipe
 from drover.core.types import LOOK, Crossings, Detections, Tracks, TrackState, Truth
 
@@ -26,8 +26,6 @@ _STATES = {state.name.lower(): int(state) for state in TrackState}
 MOST_META = 4_000  # characters of one small fact
 MOST_SIDE = 65_536  # px
 FARTHEST = 1e6  # px
-LATEST = 1e8  # s: three years
-MOST_IDENTITY = 2**31 - 1
 NAME = f"substr(class,1,{MOST_NAME + 1})"
 LINE = f"substr(line,1,{MOST_NAME + 1})"
 
@@ -52,7 +50,7 @@ def read_all(db: sqlite3.Connection) -> tuple[Document, dict[str, str]]:
     kept = tuple(run for run in runs if run.name != "latest")
     document = Document(
         clip, recipe, text, truth, true_crossings if len(true_crossings) else None, _read_imported(db, clip),
-        _read_audit(db), _read_corrections(db), _read_span(meta, clip), kept, plain_name(meta.get("held", "")), latest,
+        read_audit(db), _read_corrections(db), _read_span(meta, clip), kept, plain_name(meta.get("held", "")), latest,
     )  # fmt: skip
     return document, view
 
@@ -308,52 +306,3 @@ def _read_truth(db: sqlite3.Connection, clip: ClipInfo) -> Truth | None:
         visibility=numbers(visibility, "a visibility", 0.0, 1.0).astype(np.float32),
         class_names=names,
     )
-
-
-# --- the audit ------------------------------------------------------------------------------------------------
-
-
-def _read_audit(db: sqlite3.Connection) -> Audit:
-    """The audit; an empty one from a file that has none."""
-    if not all(has_table(db, name) for name in ("verdict", "missed", "hand_total", "sign_off")):
-        return Audit()
-    verdicts = zip(*rows_of(db, "verdict", "line, direction, time, identity, said"), strict=True)
-    missed = zip(*rows_of(db, "missed", "line, direction, time, frame, class"), strict=True)
-    hand = zip(*rows_of(db, "hand_total", "line, direction, total"), strict=True)
-    columns = "line, at, rule, counted_forward, counted_back, forward, back"
-    signed = zip(*rows_of(db, "sign_off", columns), strict=True)
-    return Audit(
-        verdicts=tuple(
-            Verdict(plain_name(line), _way(way), _time(time), _total(who), _said(said))
-            for line, way, time, who, said in verdicts
-        ),
-        missed=tuple(
-            Missed(plain_name(line), _way(way), _time(time), max(0, _total(frame) - 1), plain_name(kind))
-            for line, way, time, frame, kind in missed
-        ),
-        hand=tuple(HandTotal(plain_name(line), _way(way), _total(total)) for line, way, total in hand),
-        signed=tuple(
-            SignOff(plain_name(line), plain_name(at), str(rule)[:2000], *map(_total, totals))
-            for line, at, rule, *totals in signed
-        ),
-    )
-
-
-def _way(value: Any) -> int:
-    if value not in (1, -1):
-        raise ValueError("a direction that is neither 1 nor -1")
-    return int(value)
-
-
-def _time(value: Any) -> float:
-    return float(numbers((value,), "a time", 0.0, LATEST)[0])
-
-
-def _total(value: Any) -> int:
-    return int(whole((value,), "a total", 0, MOST_IDENTITY)[0])
-
-
-def _said(value: Any) -> Any:
-    if value not in ("confirmed", "rejected"):
-        raise ValueError("a verdict that is neither confirmed nor rejected")
-    return value
