@@ -1,8 +1,7 @@
-"""The whole suite, two processes at a time: windows and commands beside the core, and the core's cameras aside.
+"""The whole suite, two processes at a time: windows and commands, the core without windows, and its cameras aside.
 
-Windows that start large processes come first, while there is little else in memory; the core's batches and commands
-come last; half-way through the core a new process goes on, without what the first one holds. Whoever is free first
-takes the part that is next.
+Half-way through windows and core a new process goes on, without what the first one holds; tests that start large
+processes of their own come where there is least beside them. Whoever is free first takes the part that is next.
 """
 
 from __future__ import annotations
@@ -18,7 +17,7 @@ from pathlib import Path
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE, LAST = ("core/test_live_session.py",), ("core/test_batch.py", "cli/test_processes.py")
-FIRST = ("core/test_kernels.py", "cli/test_commands.py", "app/test_batch_window.py")
+FIRST = ("core/test_kernels.py", "cli/test_commands.py")
 FRUGAL = {"MALLOC_ARENA_MAX": "2"}  # what threads free is used again by others
 OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed)\b")
 Part = tuple[str, ...]
@@ -31,8 +30,12 @@ def parts() -> list[Part]:
     left = [name for name in names if name not in (*ASIDE, *LAST)]
     core = [name for name in left if name.startswith("core/")]
     windows = [name for name in left if not name.startswith("core/")]
-    middle = len(core) // 2
-    return [ASIDE, tuple(windows), tuple(core[:middle]), tuple(core[middle:]), *((name,) for name in LAST)]
+    (one, other), cores = _halves(windows), _halves(core)  # two with windows at once would need most memory
+    return [ASIDE, one, *cores, other, *((name,) for name in LAST)]
+
+
+def _halves(names: list[str]) -> list[Part]:
+    return [tuple(names[: len(names) // 2]), tuple(names[len(names) // 2 :])]
 
 
 def run(part: Part) -> tuple[int, Counter[str]]:

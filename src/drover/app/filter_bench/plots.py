@@ -117,7 +117,7 @@ class _PlacePlot(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(2)
-        words = f"{axis}, px: measured dots, expected dashed, filtered with ±2σ, smoothed ochre"
+        words = f"{axis}, px: measured dots, expected dashed, filtered ±2σ, smoothed ochre"
         column.addWidget(muted(words))
         self.plot = TimePlot(session)
         self.plot.setMinimumHeight(120)
@@ -211,7 +211,7 @@ class _AheadPlot(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(2)
-        column.addWidget(muted("off by px, frames ahead; nine in ten dashed"))
+        column.addWidget(muted("px off, frames ahead; 9 in 10 dashed"))
         self.plot = _small_plot("errors of forecasts")
         column.addWidget(self.plot, 1)
         self._most = self.plot.plot(pen=pg.mkPen(FAINT, width=1.4, dash=(4, 3)), connect="finite")
