@@ -26,12 +26,12 @@ Part = tuple[str, ...]
 def parts() -> list[Part]:
     """Files of tests, each in one part, in the order in which they are begun; the first waits more than it works."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
-    names.sort(key=lambda name: FIRST.index(name) if name in FIRST else len(FIRST))
-    left = [name for name in names if name not in (*ASIDE, *LAST)]
-    core = [name for name in left if name.startswith("core/")]
-    windows = [name for name in left if not name.startswith("core/")]
-    (one, other), cores = _halves(windows), _halves(core)  # two with windows at once would need most memory
-    return [ASIDE, one, *cores, other, *((name,) for name in LAST)]
+    left = [name for name in names if name not in (*ASIDE, *FIRST, *LAST)]
+    core = _halves([FIRST[0], *(name for name in left if name.startswith("core/"))])
+    app, other = _halves([name for name in left if name.startswith("app/")])
+    commands = tuple(name for name in (*FIRST, *left) if name.startswith("cli/"))
+    # Two with windows beside each other would need most memory.
+    return [ASIDE, commands, core[0], app, core[1], other, *((name,) for name in LAST)]
 
 
 def _halves(names: list[str]) -> list[Part]:

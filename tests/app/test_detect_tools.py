@@ -210,7 +210,6 @@ def test_detection_errors_are_listed_and_lead_there(opened, qtbot):
     assert item.text().startswith(f"frame {opened.session.frame + 1}: ")
 
 
-@pytest.mark.own_window
 def test_a_fragment_near_the_end_is_the_clip_s_last_seconds(opened, qtbot):
     opened.strip.choose("detect")
     card, session = opened.dials.detect.span, opened.session
