@@ -10,6 +10,7 @@ from drover.core.errors import DroverError, FootageError, RecipeError
 from drover.core.features.models import apply, fit_pairs
 from drover.core.follow.follower import ThingFollower
 from drover.core.follow.forecast import Forecast
+from drover.core.follow.shape import shapely
 from drover.core.follow.steps import FollowState
 from drover.core.follow.table import FollowedThing, with_things, write_followed
 from drover.core.follow.thing import thing_from_box, thing_from_picture
@@ -248,3 +249,18 @@ def test_an_identity_that_is_the_thing_makes_room_for_it():
     assert made.frame[rows].tolist() == list(range(7))
     assert made.state[rows].tolist() == [TrackState.CONFIRMED] * 6 + [TrackState.COASTING]
     assert np.allclose(made.box[rows[3]], [23, 20, 43, 50]) and made.class_names == ("object", "Cart")
+
+
+def test_an_outline_goes_round_as_the_thing_does_and_no_side_is_out_of_measure():
+    own = np.array([[0, 0], [40, 0], [40, 20], [0, 20]], np.float64)
+    assert shapely(own, own)
+    assert shapely(3 * own + 7, own)
+    assert not shapely(own[::-1], own)  # seen from behind
+    assert not shapely(own[[0, 2, 1, 3]], own)  # sides that cross
+    dented = own.copy()
+    dented[2] = 10, 5
+    assert not shapely(dented, own)
+    flat = own * [1.0, 0.01]
+    assert not shapely(flat, own)  # a hundredth as high: nobody could see it
+    tilted = own + np.array([[0, 0], [0, 4], [0, -4], [0, 0]])
+    assert shapely(tilted, own)
