@@ -25,6 +25,7 @@ __all__ = [
     "local_scale",
     "mapped_corners",
     "moved",
+    "plain",
     "slope_at",
 ]
 
@@ -39,13 +40,13 @@ TINY = 1e-12
 def apply(matrix: Float, points: Float) -> Float:
     """Points (..., n, 2) taken along by motions (..., 3, 3)."""
     if matrix.ndim == 2 and points.ndim == 2:
-        return carry(_plain(matrix), _plain(points))
+        return carry(plain(matrix), plain(points))
     out = points @ np.swapaxes(matrix[..., :2, :2], -1, -2) + matrix[..., None, :2, 2]
     last = (points @ matrix[..., 2, :2, None])[..., 0] + matrix[..., 2, 2, None]
     return out / np.where(np.abs(last) < TINY, TINY, last)[..., None]
 
 
-def _plain(table: Float) -> Float:
+def plain(table: Float) -> Float:
     """Of the one kind that kernels are compiled for."""
     return read_only(np.ascontiguousarray(table, np.float64))
 

@@ -12,9 +12,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.features.models import LEAST_PAIRS, Model, apply, fit_pairs, fit_sets
+from drover.core.features.models import LEAST_PAIRS, Model, apply, fit_pairs, fit_sets, plain
 from drover.core.features.turning import FREEDOM, refine_turning
-from drover.core.kernel_parts import read_only
 
 __all__ = ["Fit", "fit_motion", "how_many", "spread_of"]
 
@@ -149,8 +148,7 @@ def _off(matrix: Float, a: Float, b: Float) -> Float:
 def _refined(matrix: Float, a: Float, b: Float, model: Model, votes: Float, tolerance: float) -> Float | None:
     """A motion fitted again and again to what agrees with it, each pair the less the farther off it is (Tukey 1974)."""
     if model in FREEDOM:
-        plain = (read_only(np.ascontiguousarray(one, np.float64)) for one in (matrix, a, b, votes))
-        found = refine_turning(*plain, tolerance, ROUNDS, FREEDOM[model])
+        found = refine_turning(plain(matrix), plain(a), plain(b), plain(votes), tolerance, ROUNDS, FREEDOM[model])
         return found if np.isfinite(found[0, 0]) else None
     reach, out = 2.0 * tolerance, matrix
     for turn in range(ROUNDS):
