@@ -14,7 +14,7 @@ from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_truth
 from drover.core.kernels import warm_kernels
 from drover.core.live import LiveRun
-from drover.core.live_session.warming import warm_live
+from drover.core.live_warming import warm_live
 from drover.core.recipe import read_recipe
 from drover.core.run import run_clip
 

@@ -36,7 +36,7 @@ from drover.core.footage.planes import expand_luma
 from drover.core.footage_types import Frame
 from drover.core.geometry import overlap_matrix, simplify_outline, trace_outlines
 from drover.core.kernel_parts import read_only
-from drover.core.live_session.warming import warm_live
+from drover.core.live_warming import warm_live
 from drover.core.recipe import (
     AfterSettings,
     BackgroundSettings,

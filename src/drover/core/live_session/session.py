@@ -24,7 +24,7 @@ from drover.core.live_session.courier import Courier, Delivery
 from drover.core.live_session.facts import LiveFacts, Meter
 from drover.core.live_session.recording import Recording
 from drover.core.live_session.results import LiveResults
-from drover.core.live_session.warming import warm_live
+from drover.core.live_warming import warm_live
 from drover.core.recipe import Recipe
 
 __all__ = ["LiveSession"]
