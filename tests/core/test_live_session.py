@@ -28,6 +28,7 @@ from drover.core.formats.crossing_rows import read_crossings
 from drover.core.live_session.kept import kept_run
 from drover.core.live_session.results import MOST_REMEMBERED, LiveResults
 from drover.core.live_session.session import LiveSession
+from drover.core.live_warming import BEFORE, _pictures
 from drover.core.recipe import CountSettings, LineSettings, Recipe
 
 RECIPE = Recipe(count=CountSettings(line=(LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05))),)))
@@ -376,3 +377,12 @@ def test_trouble_of_the_source_is_waited_out_and_trouble_of_the_recording_is_not
         monkeypatch.setattr("drover.core.live_session.recording.Recording._begin", full)
         with pytest.raises(DroverError, match="the recording cannot be written"):
             session.run(stopped=lambda: time.monotonic() - begun > 30.0)
+
+
+@pytest.mark.parametrize("wait", [0.0, 2.0, 600.0])
+def test_a_live_run_is_warmed_by_few_pictures_however_long_its_recipe_waits(wait):
+    pictures = list(_pictures(wait + BEFORE))
+    times, light = [one.time for one in pictures], [float(np.median(one.grey)) for one in pictures]
+    assert len(pictures) <= 70 and times == sorted(times) and times[-1] > wait + BEFORE
+    assert 110 <= light[0] < light[-1] < 150  # lighter and lighter, and never around to black
+    assert (pictures[-1].grey == 230).any() and not (pictures[0].grey == 230).any()

@@ -15,6 +15,8 @@ __all__ = ["warm_live"]
 WIDTH, HEIGHT, RATE = 320, 180, 10.0
 BEFORE, DURING = 1.0, 3.0  # s of the empty ground beyond what the recipe waits for, and of somebody who goes over it
 BODY = 40  # px
+MOST_BEFORE = 40  # pictures of the empty ground, however long the recipe waits
+LIGHTER = 0.25  # by the end
 
 
 def warm_live(recipe: Recipe) -> None:
@@ -32,11 +34,13 @@ def _pictures(empty: float) -> Iterator[Frame]:
     ground = np.random.default_rng(1).integers(90, 130, (HEIGHT // 4, WIDTH // 4)).astype(np.uint8)
     ground = ground.repeat(4, axis=0).repeat(4, axis=1)
     grey_chroma = np.full((2, HEIGHT // 2, WIDTH // 2), 128, np.uint8)
-    for index in range(round((empty + DURING) * RATE)):
-        grey, gone = (ground * (1.0 + 0.004 * index)).astype(np.uint8), (index / RATE - empty) / DURING
+    before, during = min(max(round(empty * RATE), 1), MOST_BEFORE), round(DURING * RATE)
+    times = [*(empty * k / before for k in range(before)), *(empty + k / RATE for k in range(during))]
+    for index, time in enumerate(times):
+        grey, gone = (ground * (1.0 + LIGHTER * index / len(times))).astype(np.uint8), (time - empty) / DURING
         if gone > 0:
             x, y = round(gone * WIDTH), round(gone * HEIGHT)
             grey[HEIGHT // 3 :][:BODY, max(x - BODY, 0) : x] = 230
             grey[max(y - BODY, 0) : y, WIDTH // 4 :][:, :BODY] = 20
-        yield Frame(index, index / RATE, lambda grey=grey: grey, lambda grey=grey: grey[..., None].repeat(3, axis=2),
+        yield Frame(index, time, lambda grey=grey: grey, lambda grey=grey: grey[..., None].repeat(3, axis=2),
                     lambda: grey_chroma)  # fmt: skip
