@@ -299,7 +299,7 @@ def test_a_step_undone_before_its_results_were_there_leaves_those_before(opened,
     had = session.score, session.tracks
     session.edit(with_value(session.recipe, path, value), "step")
     session.undo.undo()
-    qtbot.waitUntil(lambda: not engine._score_job.busy and not engine._link_job.busy, timeout=WAIT)
+    qtbot.waitUntil(lambda: not engine.scoring.busy and not engine._link_job.busy, timeout=WAIT)
     qtbot.wait(50)
     assert up_to_date(opened, stages=STAGES)
     assert (session.score, session.tracks) == had

@@ -28,7 +28,7 @@ from drover.core.formats.crossing_rows import read_crossings
 from drover.core.live_session.kept import kept_run
 from drover.core.live_session.results import MOST_REMEMBERED, LiveResults
 from drover.core.live_session.session import LiveSession
-from drover.core.live_warming import BEFORE, _pictures
+from drover.core.live_warming import BEFORE, _pictures, warm_live
 from drover.core.recipe import CountSettings, LineSettings, Recipe
 
 RECIPE = Recipe(count=CountSettings(line=(LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05))),)))
@@ -234,10 +234,10 @@ def _begun_late(clip, folder):
 def _broken_off(clip, folder):
     """A connection that goes and comes back, at an address that is called as recordings are."""
     folder.mkdir()
-    with StandIn(clip, faults=(fault_of("cut@1.5+0.4"),)) as camera:
+    with StandIn(clip, faults=(fault_of("cut@5+0.4"),)) as camera:  # late enough to be found at a slow start
         session = LiveSession(source_of(f"{camera.address}/recording"), RECIPE, folder, record=True)
         begun = time.monotonic()
-        return session.run(stopped=lambda: time.monotonic() - begun > 4.5)
+        return session.run(stopped=lambda: time.monotonic() - begun > 9.0)
 
 
 @pytest.fixture(scope="module")
@@ -246,6 +246,7 @@ def beside_each_other(clip, tmp_path_factory):
     folder, faults = tmp_path_factory.mktemp("runs"), (
         "late@4+0.6", "dropped@6+0.8", "corrupt@8+0.8", "size@10+1.5", "clock@12.4", "cut@14+0.5",
     )  # fmt: skip
+    warm_live(RECIPE)
     with ThreadPoolExecutor(5) as pool:
         yield (
             folder,

@@ -11,11 +11,12 @@ import time
 from PySide6.QtCore import QObject, Signal
 
 from drover.app.counting_now import CountingNow
-from drover.app.engine_work import Fitted, Linked, Scored, fit_ground, link, merged_so_far, score_all
+from drover.app.engine_work import Fitted, Linked, Scored, fit_ground, link, merged_so_far
 from drover.app.following import Following
 from drover.app.held import Held
 from drover.app.jobs import LatestJob
 from drover.app.known_results import KnownResults
+from drover.app.scoring import Asked, Scoring
 from drover.app.stage_state import StageState, state_of
 from drover.core.count.paths import TrackPaths
 from drover.core.count.whole_clip import Counted
@@ -27,8 +28,6 @@ from drover.core.graph import Linked as AsLinked
 from drover.core.progress import Progress
 from drover.core.recipe import DetectSettings, Recipe, TrackSettings
 from drover.core.result_store import ResultStore
-from drover.core.score.detection import DetectionScore
-from drover.core.score.scorer import Score
 from drover.core.types import Crossings, Detections, Tracks
 
 __all__ = ["Engine"]
@@ -41,7 +40,6 @@ class Engine(QObject):
     tracks_changed = Signal()
     crossings_changed = Signal()
     score_changed = Signal()
-    held_scored = Signal(object)
     states_changed = Signal()
     progressed = Signal(object)
     message_raised = Signal(str)
@@ -56,11 +54,11 @@ class Engine(QObject):
         self.recipe = Recipe()
         self.settled = True
         self.footage_missing = False
-        self._detect_job, self._link_job, self._score_job, self._ground_job = (
-            LatestJob(name, self) for name in ("detect", "link", "score", "ground")
+        self._detect_job, self._link_job, self._ground_job = (
+            LatestJob(name, self) for name in ("detect", "link", "ground")
         )
-        self._jobs = self._detect_job, self._link_job, self._score_job, self._ground_job
-        takers = self._on_detected, self._on_linked, self._on_scored, self._on_ground
+        self._jobs = self._detect_job, self._link_job, self._ground_job
+        takers = self._on_detected, self._on_linked, self._on_ground
         for job, done in zip(self._jobs, takers, strict=True):
             job.failed.connect(self._on_failed)
             job.done.connect(done)
@@ -70,8 +68,10 @@ class Engine(QObject):
         self.following.ready.connect(self._request_link)
         self.following.failed.connect(self._on_failed)
         self.following.progressed.connect(self.progressed)
+        self.scoring = Scoring(self)
+        self.scoring.made.connect(self._on_scored)
+        self.scoring.failed.connect(self._on_failed)
         self._ticket = 0
-        self.held: Held | None = None
         self._clear()
 
     def _clear(self) -> None:
@@ -82,9 +82,7 @@ class Engine(QObject):
         self.track_settings: TrackSettings | None = None
         self.linked_detections: Detections | None = None
         self.counted: Counted | None = None
-        self.score: Score | None = None
-        self.detection_score: DetectionScore | None = None
-        self.link_seconds = self.count_seconds = self.score_seconds = 0.0
+        self.link_seconds = self.count_seconds = 0.0
         self.cancelled = False
         self.keys: dict[str, str] = {}
         self._shown: dict[str, str] = {}  # the key of what is shown, by stage; empty for what is partial
@@ -100,10 +98,10 @@ class Engine(QObject):
         for job in self._jobs:
             job.cancel()
         self.following.forget()
+        self.scoring.forget()
         self._ticket += 1
         self._clear()
         self.subject, self.recipe, self.settled, self.footage_missing = subject, recipe, True, missing
-        self.held = None
         self.keys = keys_of(subject, recipe)
 
     def restore(self, run: KeptRun, detect: DetectResult, paths: dict[str, TrackPaths]) -> None:
@@ -166,8 +164,8 @@ class Engine(QObject):
             return StageState.EMPTY
         if stage == "footage":
             return StageState.STALE if self.footage_missing else StageState.FRESH
-        jobs = {"detect": self._detect_job, "link": self._link_job, "score": self._score_job}
-        made = {"detect": self.detect, "track": self.tracks, "count": self.tracks, "score": self.score}[stage]
+        jobs = {"detect": self._detect_job, "link": self._link_job, "score": self.scoring}
+        made = {"detect": self.detect, "track": self.tracks, "count": self.tracks, "score": self.scoring.score}[stage]
         busy = {name for name, job in jobs.items() if job.busy}
         return state_of(stage, self.fresh, busy, there=made is not None, truth=self.subject.truth is not None)
 
@@ -307,41 +305,23 @@ class Engine(QObject):
 
     def hold(self, held: Held | None) -> None:
         """Compare with another result, or with none; it is scored like the one shown."""
-        self.held = held
-        self._shown.pop("held", None)
+        self.scoring.hold(held)
         self._request_score()
 
     def _request_score(self) -> None:
-        subject, recipe, tracks, counted, detect = self.subject, self.recipe, self.tracks, self.counted, self.detect
-        if subject is None or subject.truth is None or tracks is None or counted is None or detect is None:
+        subject, shown = self.subject, {"edits": self.edited, "count": self.counted, "detect": self.detect}
+        if subject is None or subject.truth is None or None in shown.values():
             return
-        held = self.held if self.held is not None and self._shown.get("held") != self._held_key() else None
-        if self.fresh("score") and held is None and self._shown.get("found") == self.keys["found"]:
-            self._score_job.cancel()  # of a step that was undone meanwhile
-            return
-        keys, final, held_key = self.keys, self.fresh("edits") and self.fresh("detect"), self._held_key()
-        parts = (("edits", self.edited), ("count", counted), ("detect", detect))
-        known = {keys[name]: Result(name, keys[name], value) for name, value in parts}
-        done = dict(self._known)
-        known |= {keys[name]: done[keys[name]] for name in ("score", "found") if final and keys[name] in done}
-
-        self._score_job.submit(lambda _: score_all(subject, recipe, known, final, held, held_key))
-        self.states_changed.emit()
-
-    def _held_key(self) -> str:
-        """What the held result's scores depend on."""
-        held = self.held
-        return "" if held is None else "|".join((*held.run.keys[:3], self.keys.get("score", "")))
+        final = self.fresh("edits") and self.fresh("detect")
+        fresh = self.fresh("score") and self._shown.get("found") == self.keys["found"]
+        if self.scoring.ask(Asked(subject, self.recipe, self.keys, shown, final), dict(self._known), fresh=fresh):
+            self.states_changed.emit()
 
     def _on_scored(self, made: Scored) -> None:
         score, found = made.score, made.found
-        self.score, self.detection_score, self.score_seconds = score.value, found.value, score.seconds
         self._shown["score"], self._shown["found"] = (score.key, found.key) if made.final else ("", "")
         if made.final:
             self._known.remember(score, found)
-        if made.beside is not None and self.held is made.held:
-            self.held, self._shown["held"] = made.beside, made.held_key
-            self.held_scored.emit(made.beside)
         self.score_changed.emit()
         self.states_changed.emit()
 
@@ -363,5 +343,6 @@ class Engine(QObject):
     def close(self) -> None:
         """End all threads."""
         self.following.close()
+        self.scoring.close()
         for job in self._jobs:
             job.close()

@@ -81,5 +81,5 @@ def _score(session: Session) -> tuple[str, str, str]:
     switches = score.clear.id_switches
     words = f"{switches} switch" if switches == 1 else f"{switches} switches"
     detail = words if score.counts is None else f"error {score.counts.count_error} · {words}"
-    cost = _ms(1000 * session.engine.score_seconds / max(1, session.clip.frame_count)) if session.clip else ""
+    cost = _ms(1000 * session.engine.scoring.seconds / max(1, session.clip.frame_count)) if session.clip else ""
     return f"IDF1 {100 * score.identity.idf1:.1f} %", detail, cost

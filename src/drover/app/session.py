@@ -86,7 +86,7 @@ class Session(Shown):
         ):  # fmt: skip
             here.connect(there)
         engine.completed.connect(self.documents.keep_latest)
-        engine.held_scored.connect(self._on_held_scored)
+        engine.scoring.held_scored.connect(self._on_held_scored)
         self.documents.replaced.connect(self._on_replaced)
 
     # --- opening ----------------------------------------------------------------------------------------------

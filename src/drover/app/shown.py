@@ -149,12 +149,12 @@ class Shown(QObject):
     @property
     def score(self) -> Score | None:
         """The result held against the truth."""
-        return self.engine.score
+        return self.engine.scoring.score
 
     @property
     def detection_score(self) -> DetectionScore | None:
         """The detections held against the truth."""
-        return self.engine.detection_score
+        return self.engine.scoring.found
 
     @property
     def cancelled(self) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 
 import numpy as np
@@ -17,17 +18,24 @@ BEFORE, DURING = 1.0, 3.0  # s of the empty ground beyond what the recipe waits 
 BODY = 40  # px
 MOST_BEFORE = 40  # pictures of the empty ground, however long the recipe waits
 LIGHTER = 0.25  # by the end
+_WARMED: set[str] = set()  # recipes worked through in this process
+_WARMING = threading.Lock()
 
 
 def warm_live(recipe: Recipe) -> None:
     """Work through a few seconds of somebody who goes over a ground from edge to edge, and another downwards.
 
-    It grows lighter all the while.
+    It grows lighter all the while. Once for each recipe: a second run in the same process finds all there.
     """
-    run = LiveRun(recipe, (WIDTH, HEIGHT), RATE)
-    for frame in _pictures(recipe.detect.background.warm_up + BEFORE):
-        run.step(frame)
-    run.finish()
+    known = recipe.model_dump_json()
+    with _WARMING:
+        if known in _WARMED:
+            return
+        run = LiveRun(recipe, (WIDTH, HEIGHT), RATE)
+        for frame in _pictures(recipe.detect.background.warm_up + BEFORE):
+            run.step(frame)
+        run.finish()
+        _WARMED.add(known)
 
 
 def _pictures(empty: float) -> Iterator[Frame]:
