@@ -6,6 +6,9 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from builders import tracks_of
+from hypothesis import given
+from hypothesis import strategies as st
 
 from drover.core.detect.result import DetectResult
 from drover.core.footage_types import ClipInfo
@@ -15,7 +18,7 @@ from drover.core.track import pace
 from drover.core.track.pace import STIFF, bends, jumpiness_of, pace_of, resolve_track, with_pace
 from drover.core.track.tracker import EVEN, Tracker
 from drover.core.track.whole_clip import fold_tracks, link_detections
-from drover.core.types import Detections
+from drover.core.types import Detections, TrackState
 
 SIZE, RATE = 50.0, 25.0
 
@@ -122,3 +125,91 @@ def test_a_clip_on_auto_is_linked_as_with_what_was_measured_and_live_as_usual():
     live = Tracker(TrackSettings(), found.size, RATE)
     usual = Tracker(with_value(Recipe(), "track.motion.jumpiness", EVEN).track, found.size, RATE)
     assert live._jumpiness == usual._jumpiness
+
+
+# --- what is looked at, and what of it counts ---------------------------------------------------------------------
+
+
+@given(st.integers(0, 10_000))
+def test_bends_are_those_of_three_whole_boxes_of_ones_own_seen_one_after_the_other(seed):
+    """Against a twin that goes through every three rows of every path."""
+    rng, frames, count = np.random.default_rng(seed), 60, 3
+    start, side = rng.uniform(5, 60, (count, 1, 2)), rng.uniform(8, 40, (count, 1, 1))
+    middle = start + np.cumsum(rng.normal(0, 2, (count, frames, 2)), axis=1)
+    box = np.concatenate([middle - side / 2, middle + side / 2], axis=2).astype(np.float32)
+    seen = rng.random((count, frames)) < 0.97
+    frame, who = np.nonzero(seen.T)
+    found = Detections.from_boxes(
+        frame, box[who, frame], np.ones(len(frame), np.float32), frame_count=frames, size=(90, 90)
+    )
+    rows = [(int(f), int(w) + 1, tuple(box[w, f].tolist())) for f, w in zip(frame, who, strict=True)]
+    tracks = tracks_of(rows, frames, state={row[:2]: int(rng.random() < 0.95) for row in rows})
+    # Two of one path may have been given one box of another's; some rows are of no box at all.
+    link = np.where(rng.random(len(rows)) < 0.03, -1, np.arange(len(rows)))
+    link = np.where(rng.random(len(rows)) < 0.03, rng.integers(0, len(rows), len(rows)), link).astype(np.int32)
+    tracks, times = replace(tracks, detection=link), np.arange(frames) / 10.0
+    made = bends(tracks, found, times)
+    for step, got in zip((2, 8), made, strict=True):
+        told = []
+        place = {(int(tracks.identity[k]), int(tracks.frame[k])): k for k in range(len(rows))}
+        for k in tracks.paths.row.tolist():
+            between = [place.get((int(tracks.identity[k]), int(tracks.frame[k]) + j)) for j in range(2 * step + 1)]
+            three = between[::step]
+            if None in between or not all(counts(tracks, link, found, row) for row in three):
+                continue
+            a, b, c = (found.box[link[row]].astype(np.float64) for row in three)
+            bend = [abs((a[j] + a[j + 2] + c[j] + c[j + 2]) / 2 - (b[j] + b[j + 2])) for j in range(2)]
+            size = np.sqrt((b[2] - b[0]) * (b[3] - b[1]))
+            scale = np.sqrt(np.clip(size / 50.0, 0.2, 5.0))
+            told += [value / scale * np.sqrt(1.5 / (step * 0.1 * 25.0) ** 3) for value in bend]
+        assert got == pytest.approx(told, rel=1e-6, abs=1e-9)
+
+
+def counts(tracks, link, found, row) -> bool:
+    """Whether a row was seen, believed, by a box that no other row has and that touches no edge of the picture."""
+    if link[row] < 0 or tracks.state[row] != TrackState.CONFIRMED or (link == link[row]).sum() != 1:
+        return False
+    x1, y1, x2, y2 = found.box[link[row]].tolist()
+    return x1 > 2 and y1 > 2 and x2 < 88 and y2 < 88
+
+
+@pytest.mark.parametrize(("frames", "each"), [(3, 1), (40, 2), (900, 2), (900, 40), (6000, 40), (6000, 400)])
+def test_a_long_clip_is_looked_at_in_few_stretches_spread_from_its_first_frame_to_its_last(frames, each, monkeypatch):
+    looked = []
+    monkeypatch.setattr(pace, "_linked", lambda found, times, rate, first, past: looked.append((first, past)))
+    box = np.tile(np.array([[10, 10, 20, 20]], np.float32), (frames * each, 1))
+    frame = np.repeat(np.arange(frames), each)
+    found = Detections.from_boxes(frame, box, np.ones(len(frame), np.float32), frame_count=frames, size=(64, 64))
+    pace._looks(found, np.arange(frames) / RATE, RATE)
+    lengths = {past - first for first, past in looked}
+    assert len(lengths) == 1 and 1 <= len(looked) <= 4
+    assert looked[0][0] == 0 and all(a < b for a, b in zip(looked, looked[1:], strict=False))
+    assert max(past for _, past in looked) <= frames
+    if len(looked) > 1:
+        assert looked[-1][1] == frames and lengths == {150}, "six seconds each"
+    total = sum(past - first for first, past in looked)
+    wanted = min(frames, round(12_000 / each))
+    assert total <= max(150, wanted) and total >= min(frames, 150, wanted)
+
+
+def test_a_clip_of_two_frames_is_not_looked_at():
+    found, times = walkers(swinging, frames=2)
+    assert pace._looks(found, times, RATE) == [] and jumpiness_of(found, times, RATE) == EVEN
+
+
+def test_the_wildest_bends_weigh_as_much_as_the_rest_of_them():
+    """Two in a hundred are lost links: however far they leap, they are cut down to what lies below them."""
+    size = np.r_[np.full(98, 2.0), np.full(2, 1e6)]
+    assert pace._spread(size) == pytest.approx(2.0, rel=0.01)
+    assert pace._spread(np.array([3.0, 4.0] * 50)) == pytest.approx(np.sqrt(12.5))
+
+
+@pytest.mark.parametrize(
+    ("ratio", "taken"), [(1.0, EVEN), (2.0, EVEN), (2.2, EVEN / 1.1**8), (4.0, STIFF), (100.0, STIFF)]
+)
+def test_beyond_twice_the_filter_gets_stiffer_by_the_eighth_power_and_never_stiffer_than_its_least(
+    ratio, taken, monkeypatch
+):
+    found, times = walkers(swinging, frames=40)
+    monkeypatch.setattr(pace, "bends", lambda *_: (np.full(60, ratio), np.full(60, 1.0)))
+    assert jumpiness_of(found, times, RATE) == pytest.approx(max(taken, STIFF), abs=1e-3)

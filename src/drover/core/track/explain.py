@@ -23,6 +23,7 @@ __all__ = ["Candidate", "LinkNote", "explain_frame", "group_of"]
 Float = NDArray[np.float64]
 _BEYOND, _FAR = "beyond", "too far"  # how a refusal begins that keeps a pair out of the assignment
 MOST_SHOWN = 4  # detections told for each track, the nearest first
+REMEMBERED = 8  # links back by which a track is known that has no row in the frame: it may have ended before
 
 
 @dataclass(frozen=True)
@@ -45,7 +46,8 @@ class Candidate:
 class LinkNote:
     """What a track expected in a frame and what it made of it.
 
-    ``identity`` 0 where it is not believed; ``box`` the forecast px; ``gate`` half axes of the gate's ellipse px;
+    ``identity`` 0 where it is not believed, or nothing came of it; ``box`` the forecast px; ``gate`` half axes of the
+    gate's ellipse px;
     ``margin`` by how much the link beats its runner-up, infinite without one; ``words`` say it in a line.
     """
 
@@ -74,7 +76,7 @@ def explain_frame(
             on_way()
         stage.step(float(times[index]), boxes_of(index))
     view = stage.look_ahead(float(times[frame]), boxes_of(frame))
-    return tuple(_notes(view, detections, tracks, settings, frame))
+    return tuple(_notes(view, stage.links_of, detections, tracks, settings, frame))
 
 
 def group_of(note: LinkNote, notes: tuple[LinkNote, ...]) -> tuple[tuple[LinkNote, ...], tuple[int, ...]]:
@@ -96,7 +98,12 @@ def _reached(note: LinkNote) -> set[int]:
 
 
 def _notes(
-    view: LookAhead, detections: Detections, tracks: Tracks, settings: TrackSettings, frame: int
+    view: LookAhead,
+    links_of: Callable[[int, int], NDArray[np.int32]],
+    detections: Detections,
+    tracks: Tracks,
+    settings: TrackSettings,
+    frame: int,
 ) -> list[LinkNote]:
     living, notes = view.living, []
     first = detections.rows_of(frame).start
@@ -107,12 +114,13 @@ def _notes(
         told = _candidates(view, k, first, noise, settings)
         link = int(view.match[k]) + first if view.match[k] >= 0 else -1
         box = view.forecast[k]
-        identity = _identity(tracks, here, link, box) if living.believed[k] else 0
+        believed = bool(living.believed[k])
+        identity = _identity(tracks, here, link, box, links_of(k, REMEMBERED)) if believed else 0
         corners = tuple(float(v) for v in box)
         notes.append(
             LinkNote(
                 identity, corners, (float(gate[0]), float(gate[1])), told, float(view.margin[k]),  # type: ignore[arg-type]
-                _words(identity, told, float(view.margin[k])),
+                _words(_name_of(identity, believed=believed), told, float(view.margin[k])),
             )
         )  # fmt: skip
     return notes
@@ -149,20 +157,25 @@ def _refusal(apart: float, gate: float) -> str:
     return f"{_FAR} from where its speed could have led, or of another class"
 
 
-def _identity(tracks: Tracks, here: slice, link: int, box: NDArray[np.float32]) -> int:
-    """Identity of the row with this link, else of the nearest row of the frame."""
+def _identity(tracks: Tracks, here: slice, link: int, box: NDArray[np.float32], before: NDArray[np.int32]) -> int:
+    """Identity of the row with this link, the nearest of several; without one that of most links ``before``."""
     rows = np.arange(here.start, here.stop)
+    rows = rows[tracks.detection[rows] == link] if link >= 0 else rows[:0]
     if len(rows) == 0:
-        return 0
-    linked = rows[tracks.detection[rows] == link] if link >= 0 else rows[tracks.detection[rows] < 0]
-    rows = linked if len(linked) else rows
+        known = tracks.identity[np.isin(tracks.detection, before)] if len(before) else before
+        return int(np.bincount(known).argmax()) if len(known) else 0
     middle = (tracks.box[rows, :2] + tracks.box[rows, 2:]) / 2
     nearest = int(np.argmin(np.linalg.norm(middle - (box[:2] + box[2:]) / 2, axis=1)))
     return int(tracks.identity[rows[nearest]])
 
 
-def _words(identity: int, told: tuple[Candidate, ...], margin: float) -> str:
-    who = f"{identity}" if identity else "a track not yet believed"
+def _name_of(identity: int, *, believed: bool) -> str:
+    if identity:
+        return f"{identity}"
+    return "a track of which nothing came" if believed else "a track not yet believed"
+
+
+def _words(who: str, told: tuple[Candidate, ...], margin: float) -> str:
     chosen = next((c for c in told if c.chosen), None)
     if chosen is None:
         nearest = told[0].refused if told else "nothing was detected"

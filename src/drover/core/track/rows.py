@@ -92,6 +92,11 @@ class TrackRows:
             keep = needed()
             self._identity = {number: who for number, who in self._identity.items() if number in keep}
 
+    def links_of(self, number: int, most: int) -> NDArray[np.int32]:
+        """The detections that a number was linked to last, at most so many, the newest at the end."""
+        link = self.columns["detection"][: self._count][self.columns["number"][: self._count] == number]
+        return link[link >= 0][-most:]
+
     def newest(
         self, *, measured: bool
     ) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.int8], NDArray[np.int16]]:

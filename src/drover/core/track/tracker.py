@@ -123,6 +123,10 @@ class Tracker:
         match, room, *_ = self._choose(track, detection, cost, distance, found)
         return LookAhead(self._living, self._living.count, found, unseen, forecast, track, detection, cost, match, room)
 
+    def links_of(self, k: int, most: int) -> NDArray[np.int32]:
+        """The detections that the ``k``-th living track was linked to last, the newest at the end."""
+        return self._rows.links_of(int(self._living.number[k]), most)
+
     def tracks(self, class_names: tuple[str, ...] = (DEFAULT_CLASS,)) -> Tracks:
         """Everything linked so far, with the filters' boxes; tracks that were never believed are left out."""
         return self._rows.tracks(self.size, class_names)
