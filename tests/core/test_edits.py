@@ -253,3 +253,112 @@ def test_nobody_is_ever_in_two_places(steps: list[tuple[str, int, int, int]], ga
     key = made.frame * 1000 + made.identity
     assert len(np.unique(key)) == len(key)
     assert {(f, *box) for f, box in zip(made.frame.tolist(), made.box.tolist(), strict=True)} <= before
+
+
+# --- what a correction does at its edges --------------------------------------------------------------------------
+
+
+def note_of(tracks: Tracks, *edits: Edit):
+    made = apply_edits(tracks, TIMES, edits)
+    assert made.notes is not None
+    return made, made.notes[-1]
+
+
+def test_what_began_early_goes_over_whole_and_what_is_left_over_but_unseen_goes() -> None:
+    """Linked otherwise 5 begins at 45, five frames before the join was made: all of it belongs to 1."""
+    tracks = one_in_two(40, 50)
+    edit = join_edit(tracks, TIMES, 1, 5)
+    again = one_in_two(40, 45)
+    made, _ = note_of(again, edit)
+    assert made.tracks.frame[made.tracks.path_of(1)].tolist() == [*range(40), *range(45, FRAMES)]
+    assert np.unique(made.tracks.identity).tolist() == [1, 3]
+    # 1 coasted on for five frames, unseen: nobody keeps these.
+    rows = walk_rows(1, [(f, 30.0) for f in range(45)]) + walk_rows(5, [(f, 30.0) for f in range(45, FRAMES)], 45)
+    state = {(f, 1): int(TrackState.COASTING if f >= 40 else TrackState.CONFIRMED) for f in range(45)}
+    state |= {(f, 5): int(TrackState.CONFIRMED) for f in range(45, FRAMES)}
+    coasting = tracks_of(rows, FRAMES, state=state)
+    made, _ = note_of(coasting, edit.model_copy(update={"at": float(TIMES[40])}))
+    assert np.unique(made.tracks.identity).tolist() == [1]
+
+
+def test_a_cut_that_has_nothing_to_cut_says_why() -> None:
+    tracks = two_that_meet(swapped=False)
+    edit = cut_edit(tracks, TIMES, 1, 30)
+    late = without_rows(tracks, (tracks.identity == 1) & (tracks.frame < 30))
+    made, note = note_of(late, edit)
+    assert not note.fits and "nothing is at its place" in note.words
+    parted = replace(tracks, identity=np.where((tracks.identity == 1) & (tracks.frame >= 30), 9, tracks.identity))
+    made, note = note_of(parted, edit)
+    assert note.fits and not note.changed and note.words == "they are two without it"
+    assert note.identities == (1, 9) and ways(made.tracks) == ways(parted)
+
+
+@pytest.mark.parametrize(("apart", "straight"), [(99, True), (100, True), (101, False)])
+def test_from_a_box_drawn_by_hand_it_went_straight_for_four_seconds_at_most(apart: int, straight: bool) -> None:
+    count = 140
+    times = np.arange(count) / 25.0
+    tracks = tracks_of(walk_rows(1, [(float(f), 30.0) for f in range(20)]), count)
+    edit = box_edit(tracks, times, 1, 19 + apart, np.array(box_at(19.0 + apart, 30.0)))
+    made = apply_edits(tracks, times, (edit,)).tracks
+    frames = made.frame[made.path_of(1)].tolist()
+    assert frames == ([*range(20 + apart)] if straight else [*range(20), 19 + apart])
+    if straight:
+        np.testing.assert_allclose(made.box[made.path_of(1), 2], np.arange(20 + apart) + 5.0, atol=1e-3)
+
+
+def test_a_box_after_the_last_frame_has_no_frame_and_one_just_after_it_has_the_last() -> None:
+    tracks = one_in_two()
+    edit = box_edit(tracks, TIMES, None, FRAMES - 1, np.array(box_at(70, 70)))
+    for late, fits in ((0.9, True), (1.1, False)):
+        made, note = note_of(tracks, edit.model_copy(update={"at": float(TIMES[-1]) + late}))
+        assert note.fits == fits
+        assert (len(np.unique(made.tracks.identity)) == 4) == fits
+    assert note.words.startswith("the clip ends before ")
+
+
+def test_a_gap_that_another_run_closed_needs_no_filling() -> None:
+    whole = one_in_two()
+    holed = without_rows(whole, (whole.identity == 3) & (whole.frame >= 20) & (whole.frame < 30))
+    edit = fill_edit(holed, TIMES, 3, 25)
+    made, note = note_of(holed, edit)
+    assert note.fits and note.changed and len(made.tracks.path_of(3)) == FRAMES
+    _, note = note_of(whole, edit)
+    assert note.fits and not note.changed and note.words == "there is no gap any more"
+
+
+def test_a_name_is_taken_away_again_and_a_colour_is_another_matter() -> None:
+    tracks = two_that_meet(swapped=False)
+    said = [said_edit(tracks, TIMES, 1, 10, "name", "Old one"), said_edit(tracks, TIMES, 1, 10, "colour", "#336699"),
+            said_edit(tracks, TIMES, 1, 10, "name", "")]  # fmt: skip
+    made = apply_edits(tracks, TIMES, tuple(said[:2]))
+    assert (made.names, made.colours) == ({1: "Old one"}, {1: "#336699"})
+    made = apply_edits(tracks, TIMES, tuple(said))
+    assert (made.names, made.colours) == ({}, {1: "#336699"})
+
+
+def test_corrections_of_a_clip_without_frames_fit_nowhere() -> None:
+    edit = said_edit(two_that_meet(), TIMES, 1, 10, "name", "Old one")
+    made = apply_edits(tracks_of([], 0), np.zeros(0), (edit, edit))
+    assert [(note.fits, note.words) for note in made.notes or ()] == [(False, "the clip has no frames")] * 2
+
+
+@pytest.mark.parametrize(
+    ("kind", "allowed"), [("same", {2, 4}), ("apart", {2}), ("drop", {2}), ("class", {1}), ("name", {1}),
+                          ("colour", {1}), ("box", {0, 1}), ("fill", {2}), ("right", {1, 2}), ("unsure", {1, 2})]
+)  # fmt: skip
+def test_each_kind_of_correction_has_the_places_that_it_is_about(kind: str, allowed: set[int]) -> None:
+    place = '{"time": 1.0, "box": [0.1, 0.1, 0.2, 0.2]}'
+    more = (
+        ', "text": "#336699"'
+        if kind in ("class", "name", "colour")
+        else ', "box": [0, 0, 1, 1]'
+        if kind == "box"
+        else ""
+    )
+    for count in range(6):
+        line = f'{{"kind": "{kind}", "at": 1.0, "places": [{", ".join([place] * count)}]{more}}}'
+        if count in allowed:
+            assert len(read_edits(line)[0].places) == count
+        else:
+            with pytest.raises(DroverError, match="line 1: is no correction"):
+                read_edits(line)

@@ -116,6 +116,51 @@ def test_what_goes_its_own_way_for_most_of_its_life_is_no_piece():
     assert joined((1, legs, ALL), (2, leaves, ALL)) == set()
 
 
+@pytest.mark.parametrize(
+    ("frames", "together"), [(12, False), (13, False), (14, True)]
+)  # thirteen pictures last from the first to the thirteenth: twelve steps of a twenty-fifth
+def test_half_a_second_together_is_asked_for(frames, together):
+    assert (joined((1, fast(legs), range(frames)), (2, fast(head), range(frames))) == {(2, 1)}) == together
+
+
+def fast(box):
+    """The same, ten times as fast: it goes its own size in any half a second."""
+    return lambda f: tuple(v + (27 * f if k % 2 == 0 else 0) for k, v in enumerate(box(f)))
+
+
+@pytest.mark.parametrize(("side", "piece"), [(16.0, True), (17.0, True), (19.0, False), (24.0, False)])
+def test_a_piece_has_less_than_half_of_the_body_s_area(side, piece):
+    """Legs of about 30 by 22 px; a piece of side by side px: 0.45 of 660 px are 17.2 px squared."""
+
+    def plain(f: int) -> tuple[float, ...]:
+        return 40 + 3 * f, 170, 62 + 3 * f, 200
+
+    def part(f: int) -> tuple[float, ...]:
+        return 51 + 3 * f - side / 2, 160 - side, 51 + 3 * f + side / 2, 160
+
+    assert (joined((1, plain, ALL), (2, part, ALL)) == {(2, 1)}) == piece
+
+
+@pytest.mark.parametrize(("own", "piece"), [(0, True), (35, True), (45, False)])
+def test_six_tenths_of_its_life_a_piece_is_with_its_body_unless_it_is_as_small_as_a_head(own, piece):
+    """What is followed for ``own`` pictures more without the body; a head is followed on with the next one."""
+    life = range(FRAMES + own)
+
+    def large(f: int) -> tuple[float, ...]:
+        return 44 + 3 * f, 145, 58 + 3 * f, 160
+
+    assert (joined((1, legs, ALL), (2, large, life)) == {(2, 1)}) == piece
+    assert joined((1, legs, ALL), (2, head, life)) == {(2, 1)}
+
+
+@pytest.mark.parametrize(("up", "piece"), [(30, True), (35, True), (37, False), (60, False)])
+def test_a_piece_is_no_farther_from_its_body_than_a_little_more_than_its_height(up, piece):
+    def above(f: int) -> tuple[float, ...]:
+        return 46 + 3 * f, 160 - up, 56 + 3 * f, 170 - up
+
+    assert (joined((1, legs, ALL), (2, above, ALL)) == {(2, 1)}) == piece
+
+
 @given(st.floats(0.3, 3.0), st.floats(-200, 200), st.floats(-100, 100))
 def test_what_is_joined_does_not_depend_on_size_or_place(scale, dx, dy):
     def at(box):

@@ -96,7 +96,9 @@ def test_a_change_shows_in_its_frames_and_a_nobody_from_its_first_to_its_last():
     assert not nobody.within(2.1, 3.0, times) and not nobody.within(0.0, 0.9, times)
 
 
-numbers = st.lists(st.text("123.", min_size=24, max_size=24), min_size=3, max_size=3).map(
+numbers = st.lists(
+    st.text("123.", min_size=24, max_size=24), min_size=3, max_size=3
+).map(
     lambda lines: [  # one number lies on one body only
         "".join(c if c == "." or c not in [line[f] for line in lines[:k]] else "." for f, c in enumerate(line))
         for k, line in enumerate(lines)
