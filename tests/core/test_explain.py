@@ -50,6 +50,8 @@ def test_the_nearest_few_detections_are_told_nearest_first_and_named_by_their_ro
     assert [one.row for one in first.candidates] == [30 * 6 + k for k in range(MOST_SHOWN)]
     distances = [one.distance for one in first.candidates]
     assert distances == sorted(distances) and distances[0] == pytest.approx(0.0, abs=0.05)
+    fourth = [one.row - 30 * 6 for one in notes[4].candidates]  # at 200: itself, then 160, 250 and 130
+    assert fourth == [3, 2, 4, 1]
     # Standing still, the filter is as sure across as along: twice as far is twice as many deviations.
     assert distances[2] / distances[1] == pytest.approx(2.0, rel=0.02)
 
