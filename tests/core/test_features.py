@@ -16,7 +16,7 @@ from drover.core.features.models import LEAST_PAIRS, MODELS, apply, fit_pairs, i
 from drover.core.features.pair import look_at_pair
 from drover.core.features.points import Points, spread
 from drover.core.features.pyramid import halve, pyramid, resized, smoothed
-from drover.core.features.robust import ROUNDS, fit_motion, how_many
+from drover.core.features.robust import ROUNDS, fit_motion, how_many, spread_of
 from drover.core.features.scales import DETECTORS, find_points
 from drover.core.features.turning import FREEDOM, refine_turning
 from drover.core.kernel_parts import read_only
@@ -253,3 +253,64 @@ def test_a_pair_of_pictures_is_told_by_every_way():
         assert np.hypot(*(mapped_corners(way.fit.matrix, SIZE) - mapped_corners(true, SIZE)).T).max() < 1.5
     blank = look_at_pair(np.full_like(STILL, 7), other, "segment", "bits", "similarity")
     assert blank.fit.matrix is None and "too few" in blank.fit.reason and blank.overlap == 0
+
+
+# --- what a fit rests on ------------------------------------------------------------------------------------------
+
+
+@given(st.lists(st.tuples(st.floats(-5, 405), st.floats(-5, 305)), max_size=60))
+def test_the_spread_is_the_share_of_six_by_six_cells_that_hold_a_point(points):
+    cells = {(min(max(int(x // (400 / 6)), 0), 5), min(max(int(y // 50), 0), 5)) for x, y in points}
+    assert spread_of(np.array(points, float).reshape(-1, 2), (400, 300)) == pytest.approx(len(cells) / 36)
+
+
+@pytest.mark.parametrize(("thick", "model", "fits"), [(0.0, "affine", False), (2.0, "affine", False), (20.0, "affine", True),
+                                                      (20.0, "projective", True), (0.0, "rigid", True)])  # fmt: skip
+def test_points_on_one_line_fix_a_turn_and_no_shear(thick, model, fits):
+    """A line from corner to corner, ``thick`` px to either side of it: under a fiftieth of its length it is a line."""
+    rng = np.random.default_rng(4)
+    along = rng.uniform(0, 1, (200, 1))
+    a = along * [400, 300] + rng.normal(0, max(thick, 1e-9), (200, 1)) * [-0.6, 0.8]
+    fit = fit_motion(a, apply(a_motion(model, 0.05, 1.0, 3, 4), a), model, size=(400, 300))
+    assert (fit.matrix is not None) == fits
+    if not fits:
+        assert "clustered" in fit.reason or "degenerate" in fit.reason
+
+
+def test_what_is_said_of_a_pair_that_lies_nowhere_and_of_too_few():
+    a = np.random.default_rng(1).uniform(0, 300, (40, 2))
+    for k, bad in ((0, np.nan), (39, np.inf)):
+        b = a + 3.0
+        b[k, 1] = bad
+        fit = fit_motion(a, b, "shift", size=(300, 300))
+        assert fit.matrix is None and fit.reason == "a point lies nowhere" and not fit.inlier.any()
+        assert fit_motion(b, a, "shift", size=(300, 300)).reason == "a point lies nowhere"
+    for model, least in LEAST_PAIRS.items():
+        few = fit_motion(a[: least + 5], a[: least + 5] + 1.0, model, size=(300, 300))
+        assert few.reason == f"too few points: {least + 5}, {least + 6} are needed" and few.share == 0.0
+        assert fit_motion(a[: least + 6], a[: least + 6] + 1.0, model, size=(300, 300)).matrix is not None
+
+
+def test_pairs_that_weigh_more_carry_the_vote_and_a_guess_is_taken_where_most_agree():
+    """Forty pairs go to the right, sixty down; weighed five to one the forty are most."""
+    a = np.random.default_rng(2).uniform(0, 300, (100, 2))
+    b = a + np.where(np.arange(100)[:, None] < 40, [20.0, 0.0], [0.0, 30.0])
+    weight = np.where(np.arange(100) < 40, 5.0, 1.0)
+    plainly, weighed = (fit_motion(a, b, "shift", size=(300, 300), weight=one) for one in (None, weight))
+    assert plainly.matrix[:2, 2] == pytest.approx([0, 30]) and plainly.share == pytest.approx(0.6)
+    assert weighed.matrix[:2, 2] == pytest.approx([20, 0]) and weighed.inlier.tolist() == [True] * 40 + [False] * 60
+    right = fit_motion(a, b, "shift", size=(300, 300), guess=a_motion("shift", 0, 1, 1, 29))
+    assert right.tried == 0 and right.matrix[:2, 2] == pytest.approx([0, 30])
+    wrong = fit_motion(a, b, "shift", size=(300, 300), guess=a_motion("shift", 0, 1, 20, 0))
+    assert wrong.tried > 0 and wrong.matrix[:2, 2] == pytest.approx([0, 30]), "fewer than half agree with it"
+
+
+def test_what_agrees_in_one_corner_of_an_outline_does_not_fix_it():
+    rng = np.random.default_rng(3)
+    a, outline = rng.uniform(0, 100, (60, 2)), np.array([[0, 0], [200, 0], [200, 200], [0, 200]], float)
+    move = a_motion("similarity", 0.1, 1.05, 5, 5)
+    corner = fit_motion(a, apply(move, a), "similarity", size=(640, 480), spread_over=outline)
+    assert corner.matrix is None and "clustered in one corner" in corner.reason
+    assert corner.coverage == pytest.approx(4 / 16)
+    wide = fit_motion(2 * a, apply(move, 2 * a), "similarity", size=(640, 480), spread_over=outline)
+    assert wide.matrix == pytest.approx(move, abs=1e-6) and wide.coverage == pytest.approx(1.0)
