@@ -264,8 +264,10 @@ def test_the_spread_is_the_share_of_six_by_six_cells_that_hold_a_point(points):
     assert spread_of(np.array(points, float).reshape(-1, 2), (400, 300)) == pytest.approx(len(cells) / 36)
 
 
-@pytest.mark.parametrize(("thick", "model", "fits"), [(0.0, "affine", False), (2.0, "affine", False), (20.0, "affine", True),
-                                                      (20.0, "projective", True), (0.0, "rigid", True)])  # fmt: skip
+@pytest.mark.parametrize(
+    ("thick", "model", "fits"),
+    [(0, "affine", False), (2, "affine", False), (20, "affine", True), (20, "projective", True), (0, "rigid", True)],
+)
 def test_points_on_one_line_fix_a_turn_and_no_shear(thick, model, fits):
     """A line from corner to corner, ``thick`` px to either side of it: under a fiftieth of its length it is a line."""
     rng = np.random.default_rng(4)
