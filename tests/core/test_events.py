@@ -257,3 +257,145 @@ def test_a_broker_that_asks_for_a_name_and_is_not_given_it_is_said_in_one_line(t
     outbox.close()
     assert ended.waiting > 0
     assert "\n" not in ended.trouble
+
+
+# --- MQTT 5, byte by byte as its standard has it (OASIS 2019) -------------------------------------------------------
+
+
+class Peer:
+    """One end of MQTT 5 by hand: takes the first who connects, notes what comes, and answers with given reasons."""
+
+    def __init__(self, *, welcome: int = 0, answers: tuple[int, ...] = ()) -> None:
+        self.welcome, self.answers = welcome, list(answers)
+        self.connect: dict[str, object] = {}
+        self.published: list[tuple[str, bytes, bool]] = []
+        self.left = threading.Event()
+
+    @contextmanager
+    def open(self):
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            server.settimeout(0.1)
+            self.port, over = server.getsockname()[1], threading.Event()
+            thread = threading.Thread(target=self._serve, args=(server, over))
+            thread.start()
+            try:
+                yield self
+            finally:
+                over.set()
+                thread.join()
+
+    def _serve(self, server, over) -> None:
+        while not over.is_set():
+            try:
+                line, _ = server.accept()
+            except TimeoutError:
+                continue
+            with line:
+                line.settimeout(5.0)
+                try:
+                    while self._take(line):
+                        pass
+                except (OSError, EOFError):
+                    pass
+
+    def _take(self, line) -> bool:
+        head, body = _read(line, 1)[0], _read(line, _varint(lambda: _read(line, 1)[0]))
+        if head >> 4 == 1:
+            self._note_connect(body)
+            line.sendall(bytes([0x20, 3, 0, self.welcome, 0]))
+            return self.welcome == 0
+        if head >> 4 == 3:
+            topic, rest = _text(body)
+            number, rest = rest[:2], rest[2:]
+            assert (head >> 1) & 3 == 1, "at least once"
+            reason = self.answers.pop(0) if self.answers else 0
+            if reason == 0:
+                self.published.append((topic.decode(), _past_properties(rest), bool(head & 1)))
+            line.sendall(bytes([0x40, 4, *number, reason, 0]))
+        elif head >> 4 == 12:
+            line.sendall(bytes([0xD0, 0]))
+        elif head >> 4 == 14:
+            self.left.set()
+            return False
+        return True
+
+    def _note_connect(self, body: bytes) -> None:
+        name, rest = _text(body)
+        self.connect = {"protocol": name, "level": rest[0], "flags": rest[1]}
+        _, rest = _text(_past_properties(rest[4:]))  # after the seconds it may be silent: properties, then its name
+        topic, rest = _text(_past_properties(rest))
+        self.connect["will"] = topic, _text(rest)[0]
+
+
+def _read(line, count: int) -> bytes:
+    out = b""
+    while len(out) < count:
+        more = line.recv(count - len(out))
+        if not more:
+            raise EOFError
+        out += more
+    return out
+
+
+def _varint(take) -> int:
+    value = shift = 0
+    while True:
+        byte = take()
+        value |= (byte & 127) << shift
+        shift += 7
+        if byte < 128:
+            return value
+
+
+def _past_properties(body: bytes) -> bytes:
+    rest = iter(body)
+    length = _varint(lambda: next(rest))
+    return bytes(rest)[length:]
+
+
+def _text(body: bytes) -> tuple[bytes, bytes]:
+    length = int.from_bytes(body[:2], "big")
+    return body[2 : 2 + length], body[2 + length :]
+
+
+def at_five(peer: Peer, **more: object) -> ReceiverSettings:
+    return ReceiverSettings(name="Barn", url=f"mqtt://127.0.0.1:{peer.port}", topic="farm", mqtt_version="5", **more)
+
+
+def test_mqtt_5_is_spoken_as_its_standard_has_it(tmp_path):
+    with Peer().open() as peer:
+        outbox, courier = Outbox(tmp_path, "run"), Courier(tmp_path, at_five(peer), patience=QUICK)
+        outbox.add([crossing(n) for n in range(1, 4)])
+        until(lambda: len(peer.published) == 4)
+        assert courier.close(15.0).waiting == 0
+        until(peer.left.is_set)
+        outbox.close()
+    assert (peer.connect["protocol"], peer.connect["level"]) == (b"MQTT", 5)
+    assert peer.connect["will"] == (b"farm/state", b"lost")
+    assert peer.connect["flags"] & 0b00111100 == 0b00101100, "a will, kept, at least once"
+    topics = [topic for topic, _, _ in peer.published]
+    assert topics[0] == topics[-1] == "farm/state" and [kept for _, _, kept in peer.published] == [True, *[False] * 3, True]
+    assert [json.loads(text)["number"] for topic, text, _ in peer.published if "crossing" in topic] == [1, 2, 3]
+
+
+def test_what_a_broker_of_mqtt_5_refuses_is_not_taken_for_delivered(tmp_path):
+    """It answers, but with a reason: over its quota. Once that was as good as taken, and the event was gone."""
+    with Peer(answers=(0, 0, 0x97, 0x97)).open() as peer:
+        outbox, courier = Outbox(tmp_path, "run"), Courier(tmp_path, at_five(peer), patience=QUICK)
+        outbox.add([crossing(n) for n in range(1, 4)])
+        until(lambda: "uota" in courier.delivery.trouble)
+        until(lambda: courier.delivery.waiting == 0)
+        courier.close(15.0)
+        outbox.close()
+    numbers = [json.loads(text)["number"] for topic, text, _ in peer.published if "crossing" in topic]
+    assert sorted(set(numbers)) == [1, 2, 3], "none is lost"
+
+
+def test_a_broker_of_mqtt_5_that_lets_nobody_in_is_said_in_one_line(tmp_path):
+    with Peer(welcome=0x87).open() as peer:
+        outbox, courier = Outbox(tmp_path, "run"), Courier(tmp_path, at_five(peer), patience=QUICK)
+        outbox.add([crossing(1)])
+        until(lambda: courier.delivery.trouble != "")
+        ended = courier.close()
+        outbox.close()
+    assert "ot authorized" in ended.trouble and "\n" not in ended.trouble and ended.waiting > 0

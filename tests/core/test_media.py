@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import struct
 from fractions import Fraction
+from pathlib import Path
 
 import av
 import numpy as np
@@ -13,6 +15,7 @@ from drover.core.errors import DroverError, FootageError
 from drover.core.footage.images import footage_name, with_rate
 from drover.core.footage.opened import footage_fingerprint, open_footage
 from drover.core.footage.reader import ClipReader
+from drover.core.footage.writer import ClipWriter
 from drover.core.footage_types import Frame
 from drover.core.recipe import DetectSettings
 
@@ -184,3 +187,39 @@ def test_a_folder_without_a_whole_image_is_said_in_a_line(shots):
         file.write_bytes(b"broken")
     with pytest.raises(FootageError, match="none of its 12 images can be read"):
         open_footage(shots)
+
+
+# --- footage that was taken with the camera on its side --------------------------------------------------------------
+
+TURNS = {90: (0, 1, -1, 0), 180: (-1, 0, 0, -1), 270: (0, -1, 1, 0)}  # what the file says: so far clockwise
+
+
+def turned_file(path: Path, clockwise: int) -> Path:
+    """A clip that is wider than high, bright in its upper left corner; its header says how it is to be turned."""
+    picture = np.full((96, 160, 3), 40, np.uint8)
+    picture[:24, :40] = 220
+    with ClipWriter(path, width=160, height=96, rate=25.0, preset="ultrafast", quality=12) as out:
+        for _ in range(8):
+            out.add(picture)
+    data = bytearray(path.read_bytes())
+    at = data.index(b"tkhd") + 4 + 40  # the track header's nine numbers: a b u c d v x y w (ISO/IEC 14496-12, 8.3.2)
+    a, b, c, d = TURNS[clockwise]
+    data[at : at + 36] = struct.pack(">9i", a << 16, b << 16, 0, c << 16, d << 16, 0, 0, 0, 1 << 30)
+    path.write_bytes(data)
+    return path
+
+
+@pytest.mark.parametrize(("clockwise", "corner"), [(90, (0, 1)), (180, (1, 1)), (270, (1, 0))])
+def test_what_was_taken_on_its_side_is_seen_upright(tmp_path, clockwise, corner):
+    """Turned clockwise, the upper left corner goes to the upper right one, and on."""
+    with open_footage(turned_file(tmp_path / "turned.mp4", clockwise)) as reader:
+        upright = (160, 96) if clockwise == 180 else (96, 160)
+        assert (reader.info.width, reader.info.height) == upright
+        frame = reader.frame(3)
+        for grey in (frame.grey, frame.rgb.mean(axis=2)):
+            assert grey.shape == upright[::-1]
+            bright = np.argwhere(grey > 130).mean(axis=0) / grey.shape
+            assert (bright > 0.5).tolist() == [bool(side) for side in corner]
+            assert (grey > 130).mean() == pytest.approx(24 * 40 / (96 * 160), rel=0.15)
+        assert frame.chroma.shape[1:] == tuple(side // 2 for side in upright[::-1])
+        assert [one.index for one in reader.frames()] == list(range(8))

@@ -98,6 +98,7 @@ class ByMqtt:
             ) from error
         self._mqtt, self._receiver, self._token = client, receiver, token_of(receiver)
         self._client: Any = None
+        self._refused: dict[int, str] = {}  # by a message's number, why the broker would not have it
         self._name = f"drover-{uuid.uuid4().hex[:12]}"
 
     def carry(self, event: dict[str, Any], line: bytes) -> str:
@@ -126,6 +127,9 @@ class ByMqtt:
         sent.wait_for_publish(ANSWER_WITHIN)
         if not sent.is_published():
             raise OSError("the broker does not confirm")
+        refused = self._refused.pop(sent.mid, "")
+        if refused:
+            raise OSError(f"the broker refuses: {refused}")
 
     def _connected(self) -> Any:
         """The client, connected; made anew after any trouble."""
@@ -145,7 +149,11 @@ class ByMqtt:
             answers.append(str(reason) if reason.is_failure else "")
             answered.set()
 
-        client.on_connect, client.connect_timeout = on_connect, ANSWER_WITHIN
+        def on_publish(_client: Any, _data: Any, number: int, reason: Any, _properties: Any) -> None:
+            if reason.is_failure:  # MQTT 5 alone says so: it is answered, but not taken
+                self._refused[number] = str(reason)
+
+        client.on_connect, client.on_publish, client.connect_timeout = on_connect, on_publish, ANSWER_WITHIN
         self._client = client
         client.connect(parts.hostname or "", parts.port or PORTS[parts.scheme])
         client.loop_start()
