@@ -1,24 +1,39 @@
 """The whole suite, two processes at a time: windows and commands, the core without windows, and its cameras aside.
 
-Half-way through windows and core a new process goes on, without what the first one holds; tests that start large
-processes of their own come where there is least beside them. Whoever is free first takes the part that is next.
+What most tests need is loaded once, kernels included, and each process is forked from there: none of them loads it
+again, and they share its memory. Half-way through windows and core a new process goes on, without what the first one
+held; tests that start large processes of their own come where there is least beside them. Whoever is free first takes
+the part that is next.
 """
 
 from __future__ import annotations
 
+import ctypes
+import gc
+import importlib
 import os
 import re
-import subprocess
+import selectors
 import sys
 import time
-from collections import Counter
-from concurrent.futures import ThreadPoolExecutor
+from collections import Counter, deque
+from contextlib import suppress
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import NoReturn
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE, LAST = ("core/test_live_session.py",), ("core/test_batch.py", "cli/test_processes.py")
 FIRST = ("core/test_kernels.py", "cli/test_commands.py")
-FRUGAL = {"MALLOC_ARENA_MAX": "2"}  # what threads free is used again by others
+AT_ONCE = 2
+NEEDED = (
+    "drover.core.run",
+    "drover.core.live_warming",
+    "drover.cli.main",
+    "drover.app.window",
+    "drover.app.dials.plotting",
+)
+ARENAS = -8, 2  # what threads free is used again by others (M_ARENA_MAX of mallopt)
 OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed)\b")
 Part = tuple[str, ...]
 
@@ -38,36 +53,113 @@ def _halves(names: list[str]) -> list[Part]:
     return [tuple(names[: len(names) // 2]), tuple(names[len(names) // 2 :])]
 
 
-def run(part: Part) -> tuple[int, Counter[str]]:
-    """Run a part and print what it says: its exit code, and what came of its tests."""
-    counts = Counter[str]()
-    process = subprocess.Popen(
-        [sys.executable, "-m", "pytest", *sys.argv[1:], *(str(TESTS / name) for name in part)],
-        env={**os.environ, **FRUGAL, "QT_QPA_PLATFORM": "offscreen"}, cwd=TESTS.parent, text=True,
-        stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-    )  # fmt: skip
-    assert process.stdout is not None
-    with process.stdout:
-        for line in process.stdout:
+def load() -> None:
+    """Load what most tests need, and work through a clip: its kernels are there for all processes that are forked."""
+    with suppress(OSError, AttributeError):
+        ctypes.CDLL(None).mallopt(*ARENAS)
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    for name in NEEDED:
+        importlib.import_module(name)
+    from drover.core.examples import example
+    from drover.core.footage.reader import ClipReader
+    from drover.core.recipe import read_recipe
+    from drover.core.run import run_clip
+
+    chosen = example("gap-short")
+    with ClipReader(chosen.clip) as reader:
+        clip = reader.info
+    run_clip(clip, read_recipe(chosen.recipe))
+    gc.collect()
+    gc.freeze()
+
+
+def test(part: Part) -> int:
+    """Run the tests of a part in this process: the exit code."""
+    import pytest
+
+    return int(pytest.main([*sys.argv[1:], *(str(TESTS / name) for name in part)]))
+
+
+@dataclass
+class Working:
+    """A process at work: what it says line by line, and what came of its tests."""
+
+    process: int
+    end: int
+    aside: bool
+    rest: str = ""
+    counts: Counter[str] = field(default_factory=Counter)
+
+    def hear(self) -> bool:
+        """Print what it has said since; whether it goes on."""
+        data = os.read(self.end, 1 << 16)
+        *lines, self.rest = (self.rest + data.decode(errors="replace")).split("\n")
+        if not data and self.rest:
+            lines.append(self.rest)
+        for line in lines:
             if re.match(r"=* ?\d+ \w+.* in [\d.]+s", line):
                 for number, word in OUTCOME.findall(line):
-                    counts[word] += int(number)
+                    self.counts[word] += int(number)
             else:
-                sys.stdout.write(line)
-                sys.stdout.flush()
-    return process.wait(), counts
+                print(line, flush=True)
+        return bool(data)
+
+    def ended(self) -> int:
+        """Its exit code."""
+        os.close(self.end)
+        return abs(os.waitstatus_to_exitcode(os.waitpid(self.process, 0)[1]))
+
+
+def begin(part: Part, *, aside: bool) -> Working:
+    """Fork a process for a part."""
+    sys.stdout.flush()
+    end, said = os.pipe()
+    process = os.fork()
+    if process == 0:
+        os.close(end)
+        _be_told(part, said)
+    os.close(said)
+    return Working(process, end, aside)
+
+
+def _be_told(part: Part, said: int) -> NoReturn:
+    for stream in (1, 2):
+        os.dup2(said, stream)
+    os.close(said)
+    sys.stdout = sys.stderr = open(1, "w", encoding="utf-8", closefd=False)  # noqa: SIM115 - for good
+    os.chdir(TESTS.parent)
+    code = 1
+    try:
+        code = test(part)
+    finally:
+        sys.stdout.flush()
+        os._exit(code)
 
 
 def main() -> int:
-    """Run all parts at once, and say in one line what came of them."""
-    begun, chosen = time.monotonic(), parts()
-    with ThreadPoolExecutor(1) as aside, ThreadPoolExecutor(2) as pool:
-        ended = [aside.submit(run, chosen[0]), *(pool.submit(run, part) for part in chosen[1:])]
-        ended = [one.result() for one in ended]
-    counts, took = sum((counts for _, counts in ended), Counter[str]()), time.monotonic() - begun
-    told = ", ".join(f"{number} {word}" for word, number in sorted(counts.items())) or "no test ran"
+    """Run all parts, and say in one line what came of them."""
+    begun = time.monotonic()
+    load()
+    aside, *rest = parts()
+    waiting, done, codes = deque(rest), Counter[str](), list[int]()
+    with selectors.DefaultSelector() as heard:
+        at_work = [begin(aside, aside=True)]
+        heard.register(at_work[0].end, selectors.EVENT_READ, at_work[0])
+        while at_work or waiting:
+            while waiting and sum(not one.aside for one in at_work) < AT_ONCE:
+                at_work.append(begin(waiting.popleft(), aside=False))
+                heard.register(at_work[-1].end, selectors.EVENT_READ, at_work[-1])
+            for key, _ in heard.select():
+                one = key.data
+                if not one.hear():
+                    heard.unregister(one.end)
+                    at_work.remove(one)
+                    codes.append(one.ended())
+                    done += one.counts
+    took = time.monotonic() - begun
+    told = ", ".join(f"{number} {word}" for word, number in sorted(done.items())) or "no test ran"
     print(f"{told} in {took:.2f}s ({int(took) // 60}:{int(took) % 60:02d})")
-    return next((code for code, _ in ended if code), 0)
+    return next((code for code in codes if code), 0)
 
 
 if __name__ == "__main__":

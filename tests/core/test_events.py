@@ -374,7 +374,11 @@ def test_mqtt_5_is_spoken_as_its_standard_has_it(tmp_path):
     assert peer.connect["will"] == (b"farm/state", b"lost")
     assert peer.connect["flags"] & 0b00111100 == 0b00101100, "a will, kept, at least once"
     topics = [topic for topic, _, _ in peer.published]
-    assert topics[0] == topics[-1] == "farm/state" and [kept for _, _, kept in peer.published] == [True, *[False] * 3, True]
+    assert topics[0] == topics[-1] == "farm/state" and [kept for _, _, kept in peer.published] == [
+        True,
+        *[False] * 3,
+        True,
+    ]
     assert [json.loads(text)["number"] for topic, text, _ in peer.published if "crossing" in topic] == [1, 2, 3]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -20,7 +21,19 @@ def _be_helper() -> None:
     _here.is_helper = True
 
 
-_helper = ThreadPoolExecutor(1, thread_name_prefix="drover-helper", initializer=_be_helper)
+def _hired() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(1, thread_name_prefix="drover-helper", initializer=_be_helper)
+
+
+def _hire_anew() -> None:
+    """A process that was forked has none of its parent's threads: who asked the helper would wait for ever."""
+    global _helper
+    _helper = _hired()
+    _here.is_helper = False
+
+
+_helper = _hired()
+os.register_at_fork(after_in_child=_hire_anew)
 One = TypeVar("One")
 Other = TypeVar("Other")
 

@@ -7,8 +7,8 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QSignalBlocker, Qt, Signal
 from PySide6.QtWidgets import QGridLayout, QWidget
 
-from drover.app.dials.plotting import pg
-from drover.app.theme import CLAY, GROUND, INK, MUTED, RULE, colour, number_font
+from drover.app.dials.plotting import pg, small_plot
+from drover.app.theme import CLAY, GROUND, INK, number_font
 from drover.core.setting_info import SettingInfo
 
 __all__ = ["EvidencePlot"]
@@ -29,16 +29,10 @@ class EvidencePlot(QWidget):
         self.info, self._keep_below, self._log = info, keep_below, log_counts
         layout = QGridLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
-        self.plot = pg.PlotWidget(background=GROUND)
+        self.plot = small_plot()
         self.plot.setFixedHeight(height)
-        self.plot.setMenuEnabled(False)
-        self.plot.hideButtons()
-        self.plot.setMouseEnabled(False, False)
         self.plot.hideAxis("left")
         axis = self.plot.getAxis("bottom")
-        axis.setTickFont(number_font(10))
-        axis.setPen(colour(RULE))
-        axis.setTextPen(MUTED)
         axis.setStyle(tickLength=3)
         axis.setHeight(20)
         self.plot.getPlotItem().setContentsMargins(4, 4, 4, 0)

@@ -7,8 +7,8 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from drover.app.dials.parts import muted
-from drover.app.dials.plotting import pg
-from drover.app.theme import CLAY, GROUND, MOSS, MUTED, RULE, colour, number_font
+from drover.app.dials.plotting import pg, small_plot
+from drover.app.theme import CLAY, MOSS, MUTED, colour
 from drover.core.detect.result import DetectResult
 from drover.core.detect.size_rules import sizes_near_by
 from drover.core.names import grouped
@@ -36,17 +36,10 @@ class SizePlot(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(3)
-        self.plot = pg.PlotWidget(background=GROUND)
+        self.plot = small_plot()
         self.plot.setFixedHeight(190)
-        self.plot.setMenuEnabled(False)
-        self.plot.hideButtons()
-        self.plot.setMouseEnabled(False, False)
         for side, words in (("bottom", "width, px"), ("left", "height, px")):
-            axis = self.plot.getAxis(side)
-            axis.setTickFont(number_font(10))
-            axis.setPen(colour(RULE))
-            axis.setTextPen(MUTED)
-            axis.setLabel(words, color=MUTED, **{"font-size": "10px"})
+            self.plot.getAxis(side).setLabel(words, color=MUTED, **{"font-size": "10px"})
         ticks = [(float(np.log10(v)), str(v)) for v in (2, 5, 10, 20, 50, 100, 200, 500, 1000)]
         self.plot.getAxis("bottom").setTicks([ticks])
         self.plot.getAxis("left").setTicks([ticks])

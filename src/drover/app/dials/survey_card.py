@@ -8,10 +8,10 @@ from PySide6.QtGui import QColor, QImage, QPainter, QPixmap
 from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
 from drover.app.dials.parts import Card, muted
-from drover.app.dials.plotting import pg
+from drover.app.dials.plotting import pg, small_plot
 from drover.app.images import grey_image
 from drover.app.session import Session
-from drover.app.theme import CLAY, GROUND, MOSS, MUTED, RULE, colour, number_font
+from drover.app.theme import CLAY, MOSS, MUTED, colour
 from drover.core.detect.result import DetectResult
 from drover.core.survey.view import RESTLESS_STEPS, SurveyView
 
@@ -112,19 +112,13 @@ class SurveyCard(Card):
 
 
 def _small_plot(along: str, tip: str) -> pg.PlotWidget:
-    plot = pg.PlotWidget(background=GROUND)
+    plot = small_plot(letters=9)
     plot.setFixedHeight(TALL)
     plot.setMinimumWidth(120)
-    plot.setMenuEnabled(False)
-    plot.hideButtons()
-    plot.setMouseEnabled(False, False)
     plot.setToolTip(tip)
     plot.getPlotItem().setContentsMargins(0, 7, 5, 0)
     for side in ("bottom", "left"):
         axis = plot.getAxis(side)
-        axis.setTickFont(number_font(9))
-        axis.setPen(colour(RULE))
-        axis.setTextPen(MUTED)
         axis.setStyle(tickLength=3, maxTickLevel=0)
         axis.setTickDensity(0.6)  # numbers are not to run into each other
     plot.getAxis("left").setWidth(28)

@@ -6,9 +6,9 @@ from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QWidget
 
-from drover.app.dials.plotting import pg
+from drover.app.dials.plotting import PLAIN, dress_plot, pg
 from drover.app.session import Session
-from drover.app.theme import GROUND, INK, MUTED, RULE, number_font
+from drover.app.theme import INK
 
 __all__ = ["TimePlot"]
 
@@ -17,17 +17,10 @@ class TimePlot(pg.PlotWidget):
     """A plot with seconds along the bottom; it scrubs the footage."""
 
     def __init__(self, session: Session, *, height: int = 112, parent: QWidget | None = None) -> None:
-        super().__init__(parent, background=GROUND)
+        super().__init__(parent, **PLAIN)
         self.session = session
         self.setFixedHeight(height)
-        self.setMenuEnabled(False)
-        self.hideButtons()
-        self.setMouseEnabled(False, False)
-        for name in ("left", "bottom"):
-            axis = self.getAxis(name)
-            axis.setTickFont(number_font(10))
-            axis.setPen(RULE)
-            axis.setTextPen(MUTED)
+        dress_plot(self)
         self.getAxis("left").setWidth(28)
         self.cursor_line = pg.InfiniteLine(angle=90, pen=pg.mkPen(INK, width=1))
         self.addItem(self.cursor_line)

@@ -9,10 +9,10 @@ from numpy.typing import NDArray
 from PySide6.QtWidgets import QGraphicsPathItem, QGridLayout, QVBoxLayout, QWidget
 
 from drover.app.dials.parts import muted
-from drover.app.dials.plotting import pg
+from drover.app.dials.plotting import pg, small_plot
 from drover.app.dials.time_plot import TimePlot
 from drover.app.session import Session
-from drover.app.theme import CLAY, FAINT, GROUND, INK, MOSS, MUTED, OCHRE, RULE, colour, number_font
+from drover.app.theme import CLAY, FAINT, INK, MOSS, MUTED, OCHRE, colour
 from drover.core.track.filters import FRAME_RATE
 from drover.core.track.ride import Measured, Ride, Trade
 
@@ -188,17 +188,9 @@ class _Band:
 
 
 def _small_plot(name: str) -> pg.PlotWidget:
-    plot = pg.PlotWidget(background=GROUND)
-    plot.setMenuEnabled(False)
-    plot.hideButtons()
-    plot.setMouseEnabled(False, False)
+    plot = small_plot()
     plot.setMinimumHeight(90)
     plot.setAccessibleName(name)
-    for side in ("left", "bottom"):
-        axis = plot.getAxis(side)
-        axis.setTickFont(number_font(10))
-        axis.setPen(RULE)
-        axis.setTextPen(MUTED)
     plot.getAxis("left").setWidth(38)
     return plot
 
