@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import configparser
+import csv
 import json
 import shlex
 import subprocess
@@ -18,7 +19,7 @@ from PySide6.QtGui import QIcon
 from drover.cli import main as cli
 from drover.core.camera_pass import follow_clip
 from drover.core.edits.edit import Edit, Place, write_edits
-from drover.core.edits.making import drop_edit
+from drover.core.edits.making import drop_edit, said_edit
 from drover.core.examples import example
 from drover.core.features.models import mapped_corners
 from drover.core.footage.reader import ClipReader
@@ -77,13 +78,20 @@ def test_corrections_of_a_project_are_applied_on_the_command_line(run, tmp_path)
     who = int(rows[1].split(",")[1])
     nowhere = Edit(kind="drop", at=1.0, places=(Place(time=1.0, box=(0.0, 0.0, 0.01, 0.01)),) * 2)
     file = tmp_path / "corrections.jsonl"
-    file.write_text(write_edits((drop_edit(tracks, clip.times, who), nowhere)))
+    other = next(int(row.split(",")[1]) for row in rows[1:] if int(row.split(",")[1]) != who)
+    frame = int(tracks.frame[tracks.path_of(other)[0]])
+    named = said_edit(tracks, clip.times, other, frame, "name", 'Old "one", lame')
+    file.write_text(write_edits((drop_edit(tracks, clip.times, who), nowhere, named)))
     code, _, err = run("run", SHORT.clip, "--out", tmp_path / "b", "--recipe", SHORT.recipe, "--corrections", file)
     assert code == 0
     assert "correction 2 (drop at 1.00 s) fits no more: nothing is at its place" in err
     left = (tmp_path / "b" / "gap-short" / "crossings.csv").read_text().splitlines()
     assert len(left) == len(rows) - 1
     assert (tmp_path / "b" / "gap-short" / "corrections.jsonl").read_text().strip() == file.read_text()
+    with (tmp_path / "b" / "gap-short" / "names.csv").open(newline="") as table:
+        assert list(csv.reader(table)) == [["identity", "name", "colour"], [str(other), 'Old "one", lame', ""]]
+    run("run", SHORT.clip, "--out", tmp_path / "b", "--recipe", SHORT.recipe)
+    assert not (tmp_path / "b" / "gap-short" / "names.csv").exists()
     for bad, said in (
         (tmp_path / "none.jsonl", "cannot be read"),
         (SHORT.clip, "is not text"),

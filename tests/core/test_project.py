@@ -14,14 +14,15 @@ import pytest
 
 from drover.core.count.audit import Audit, Missed, with_added, with_hand_total, with_sign_off, with_verdict
 from drover.core.document import Document, KeptRun
-from drover.core.edits.making import said_edit
+from drover.core.edits.making import drop_edit, said_edit
 from drover.core.errors import ProjectError
 from drover.core.examples import example
-from drover.core.formats.box_rows import read_truth
+from drover.core.formats.box_rows import read_tracks, read_truth
 from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.lock import ProjectLock
 from drover.core.recipe import DetectSettings, Recipe, dump_recipe, parse_recipe, with_value
+from drover.core.run_files import run_of_kept, write_run
 from drover.core.track_rows import only_frames
 from drover.core.types import Detections, rows_to_frames
 
@@ -413,3 +414,21 @@ def test_an_audit_comes_back_and_any_tool_can_read_it(contents, tmp_path):
     db.close()
     file.save(contents)
     assert read_project(path)[0].audit == Audit()
+
+
+def test_a_kept_run_is_written_with_the_names_that_were_given(contents, short_run, tmp_path):
+    """Its tracks have all other corrections in them: none of these is made a second time."""
+    latest, times, tracks = contents.latest, short_run.clip.times, short_run.tracks
+    one, other = tracks.paths.identity[:2].tolist()
+    frame = {who: int(tracks.frame[tracks.path_of(who)[3]]) for who in (one, other)}
+    edits = (
+        said_edit(tracks, times, one, frame[one], "name", "Old one"), drop_edit(tracks, times, other),
+        said_edit(tracks, times, other, frame[other], "colour", "#336699"),
+    )  # fmt: skip
+    written = write_run(run_of_kept(short_run.clip, latest, edits), tmp_path)
+    assert tmp_path / "names.csv" in written
+    rows = (tmp_path / "names.csv").read_text().splitlines()
+    assert rows == ["identity,name,colour", f"{one},Old one,", f"{other},,#336699"]
+    assert len(read_tracks(tmp_path / "tracks.csv")) == len(latest.tracks)
+    assert tmp_path / "names.csv" not in write_run(run_of_kept(short_run.clip, latest), tmp_path)
+    assert not (tmp_path / "names.csv").exists()

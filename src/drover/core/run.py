@@ -36,6 +36,8 @@ class ClipRun:
     track_taken: TrackSettings | None = None
     things: tuple[FollowedThing, ...] = ()
     edits: tuple[Edit, ...] = ()
+    names: dict[int, str] = field(default_factory=dict)
+    colours: dict[int, str] = field(default_factory=dict)
 
 
 def detections_of(clip: ClipInfo, recipe: Recipe) -> Detections:
@@ -92,6 +94,7 @@ def run_clip(
         clip, recipe, detect, made["edits"].value.tracks, counted.crossings,
         made["score"].value if truth is not None else None, seconds, notes,
         counted, made["track"].value.taken, made["follow"].value if "follow" in made else (), edits,
+        made["edits"].value.names, made["edits"].value.colours,
     )  # fmt: skip
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import platform
 import tempfile
+from collections.abc import Iterator
 from importlib.metadata import version
 from pathlib import Path
 
@@ -18,6 +19,7 @@ from drover.core.count.intervals import interval_rows
 from drover.core.count.rows import alarm_rows, usual_interval, visit_rows, way_rows
 from drover.core.count.tallies import tally_rows
 from drover.core.document import KeptRun
+from drover.core.edits.apply import apply_edits
 from drover.core.edits.edit import Edit, write_edits
 from drover.core.errors import DroverError
 from drover.core.follow.table import write_followed
@@ -33,14 +35,19 @@ __all__ = ["ready_folder", "run_facts", "run_of_kept", "versions", "write_run"]
 
 FILES = (
     "detections.csv", "tracks.csv", "crossings.csv", "counts.csv", "zones.csv", "intervals.csv", "alarms.csv",
-    "ways.csv", "camera.csv", "followed.csv", "corrections.jsonl", "score.json", "run.json",
+    "ways.csv", "camera.csv", "followed.csv", "corrections.jsonl", "names.csv", "score.json", "run.json",
 )  # fmt: skip
+NAME_COLUMNS = ("identity", "name", "colour")
 
 
 def run_of_kept(clip: ClipInfo, kept: KeptRun, edits: tuple[Edit, ...] = ()) -> ClipRun:
     """A run that a project holds, as one to be written, with the corrections that are in it."""
     tables = kept.recipe, kept.detect, kept.tracks, kept.crossings
-    return ClipRun(clip, *tables, None, counted=kept.counted, edits=edits)
+    # All other corrections are in its tracks already.
+    said = apply_edits(kept.tracks, clip.times, tuple(edit for edit in edits if edit.kind in ("name", "colour")))
+    return ClipRun(
+        clip, *tables, None, counted=kept.counted, edits=edits, names=said.names, colours=said.colours
+    )  # fmt: skip
 
 
 def versions() -> dict[str, str]:
@@ -145,7 +152,9 @@ def _write_all(run: ClipRun, folder: Path, interval: float | None) -> list[str]:
 
 
 def _write_seen(run: ClipRun, folder: Path) -> list[str]:
-    """The camera's motion where it moves, outlines of what was followed by its look, and what was corrected by hand."""
+    """The camera's motion where it moves, outlines of what was followed by its look, and what was corrected or named by
+    hand.
+    """
     names, motion = [], run.detect.motion
     if motion is not None:
         write_motion(folder / "camera.csv", motion.to_scene, state_words(motion.state))
@@ -156,7 +165,15 @@ def _write_seen(run: ClipRun, folder: Path) -> list[str]:
     if run.edits:
         (folder / "corrections.jsonl").write_text(write_edits(run.edits) + "\n", encoding="utf-8")
         names.append("corrections.jsonl")
+    if run.names or run.colours:
+        write_table(folder / "names.csv", NAME_COLUMNS, _name_rows(run))
+        names.append("names.csv")
     return names
+
+
+def _name_rows(run: ClipRun) -> Iterator[dict[str, int | str]]:
+    for who in sorted({*run.names, *run.colours}):
+        yield {"identity": who, "name": run.names.get(who, ""), "colour": run.colours.get(who, "")}
 
 
 def _write_counted(run: ClipRun, folder: Path, interval: float | None) -> list[str]:
