@@ -24,6 +24,7 @@ from drover.core.examples import example
 from drover.core.features.models import mapped_corners
 from drover.core.footage.reader import ClipReader
 from drover.core.formats.box_rows import read_tracks
+from drover.core.project.file import ProjectFile, read_project
 from drover.core.recipe import CameraSettings
 from moving import moving_clip, swaying
 
@@ -332,6 +333,14 @@ def test_a_project_of_a_batch_is_drawn_without_working_through_its_clip_again(ru
     assert (code, err) == (0, "")
     assert f"{video}: 11 pictures" in out
     assert video.read_bytes() == again.read_bytes()
+    document, _ = read_project(project)
+    tracks, times = document.latest.tracks, document.clip.times
+    first = int(np.searchsorted(times, 4.0))
+    who = int(tracks.identity[tracks.rows_of(first).start])
+    named = replace(document, edits=(said_edit(tracks, times, who, first, "name", "Old one"),))
+    ProjectFile(project, document).save(named)
+    assert run("export", project, "--video", video, *span)[0] == 0
+    assert video.read_bytes() != again.read_bytes(), "the name stands over it"
     code, _, err = run("export", project, "--video", video, "--recipe", SHORT.recipe)
     assert code == 1
     assert "holds its own recipe" in err

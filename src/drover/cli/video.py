@@ -74,7 +74,10 @@ def export_result(
     application = QApplication.instance() or QApplication(["drover"])
     apply_theme(application)  # type: ignore[arg-type]
     run = run_of_kept(info, kept, edits) if kept is not None else _worked_through(info, recipe or Recipe(), given.name)
-    scene = Scene(info, run.recipe.count, run.detect.detections, run.tracks, run.crossings, run.counted)
+    scene = Scene(
+        info, run.recipe.count, run.detect.detections, run.tracks, run.crossings, run.counted,
+        motion=run.detect.motion, things=run.things, names=run.names,
+    )  # fmt: skip
     said: list[str] = []
     if video is not None:
         wish = VideoWish(video, frozenset(shown), first, past, speed, text, clock)
