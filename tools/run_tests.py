@@ -11,6 +11,7 @@ from __future__ import annotations
 import ctypes
 import gc
 import importlib
+import json
 import os
 import re
 import selectors
@@ -26,6 +27,7 @@ TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE, LAST = ("core/test_live_session.py",), ("core/test_batch.py", "cli/test_processes.py")
 FIRST = ("core/test_kernels.py", "cli/test_commands.py")
 AT_ONCE = 2
+GO_ON = "--go-on"
 NEEDED = (
     "drover.core.run",
     "drover.core.live_warming",
@@ -136,19 +138,17 @@ def _be_told(part: Part, said: int) -> NoReturn:
         os._exit(code)
 
 
-def main() -> int:
-    """Run all parts, and say in one line what came of them."""
-    begun = time.monotonic()
-    load()
-    aside, *rest = parts()
-    waiting, done, codes = deque(rest), Counter[str](), list[int]()
+def attend(at_work: list[Working], waiting: deque[Part], done: Counter[str], codes: list[int], begun: float) -> int:
+    """Hear all that are at work, and begin what waits as soon as one is free; the exit code of the whole."""
     with selectors.DefaultSelector() as heard:
-        at_work = [begin(aside, aside=True)]
-        heard.register(at_work[0].end, selectors.EVENT_READ, at_work[0])
-        while at_work or waiting:
+        for one in at_work:
+            heard.register(one.end, selectors.EVENT_READ, one)
+        while at_work:
             while waiting and sum(not one.aside for one in at_work) < AT_ONCE:
                 at_work.append(begin(waiting.popleft(), aside=False))
                 heard.register(at_work[-1].end, selectors.EVENT_READ, at_work[-1])
+                if not waiting:
+                    go_on_small(at_work, done, codes, begun)
             for key, _ in heard.select():
                 one = key.data
                 if not one.hear():
@@ -160,6 +160,27 @@ def main() -> int:
     told = ", ".join(f"{number} {word}" for word, number in sorted(done.items())) or "no test ran"
     print(f"{told} in {took:.2f}s ({int(took) // 60}:{int(took) % 60:02d})")
     return next((code for code in codes if code), 0)
+
+
+def go_on_small(at_work: list[Working], done: Counter[str], codes: list[int], begun: float) -> None:
+    """Nobody is forked any more: what was loaded for them is let go of, by starting anew as the one who listens."""
+    for one in at_work:
+        os.set_inheritable(one.end, True)
+    said = [(one.process, one.end, one.aside, one.rest, one.counts) for one in at_work]
+    sys.stdout.flush()
+    os.execv(sys.executable, [sys.executable, __file__, GO_ON, json.dumps([said, done, codes, begun])])
+
+
+def main() -> int:
+    """Run all parts, and say in one line what came of them."""
+    if sys.argv[1:2] == [GO_ON]:
+        said, done, codes, begun = json.loads(sys.argv[2])
+        at_work = [Working(*one[:4], Counter(one[4])) for one in said]
+        return attend(at_work, deque(), Counter(done), codes, begun)
+    begun = time.monotonic()
+    load()
+    aside, *rest = parts()
+    return attend([begin(aside, aside=True)], deque(rest), Counter(), [], begun)
 
 
 if __name__ == "__main__":

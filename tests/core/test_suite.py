@@ -22,7 +22,29 @@ def runner(monkeypatch):
     monkeypatch.setitem(sys.modules, "run_tests", module)
     spec.loader.exec_module(module)
     monkeypatch.setattr(module, "load", lambda: None)
+    monkeypatch.setattr(sys, "argv", ["run_tests.py"])
+    anew = []  # where it starts anew once all are begun; here it goes on listening with what it would be given
+
+    def start_anew(program, words):
+        anew[:] = words
+        monkeypatch.setattr(sys, "argv", words[1:])
+        raise _AnewError
+
+    monkeypatch.setattr(module.os, "execv", start_anew)
+    run = module.main
+
+    def main():
+        try:
+            return run()
+        except _AnewError:
+            return run()
+
+    module.main, module.anew = main, anew
     return module
+
+
+class _AnewError(Exception):
+    pass
 
 
 def test_every_file_of_tests_is_run_once(runner, monkeypatch, tmp_path, capfd):
@@ -53,10 +75,12 @@ def test_what_failed_in_one_of_them_fails_the_whole_and_is_counted(runner, monke
 
     monkeypatch.setattr(runner, "test", run)
     assert runner.main() in (1, 9)
+    assert runner.anew[2] == runner.GO_ON
     told = capfd.readouterr().out.splitlines()
     assert told[-1].startswith("1 failed, 6 passed in ")
     assert {"E  assert 1 == 2", "cut off"} <= set(told) and not any("4 passed" in line for line in told)
     monkeypatch.setattr(runner, "parts", lambda: [("one",), ("third",)])
+    monkeypatch.setattr(sys, "argv", ["run_tests.py"])
     assert runner.main() == 9, "one that was killed is no success"
 
 
