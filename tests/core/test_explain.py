@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
+from builders import box_at, tracks_of
 
 from drover.core.recipe import Recipe, TrackSettings, with_value
 from drover.core.track.candidates import TERMS
-from drover.core.track.explain import MOST_SHOWN, Candidate, LinkNote, explain_frame, group_of
+from drover.core.track.explain import MOST_SHOWN, Candidate, LinkNote, _identity, explain_frame, group_of
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections
 
@@ -129,6 +132,17 @@ def test_one_that_ended_keeps_its_number_and_is_never_called_by_that_of_another(
         assert set(notes) == {1, 2}
         assert notes[1].words.startswith("1 found nothing") and notes[2].candidates[0].chosen
     assert [one.identity for one in notes_of(found([*standing((100, 100)), [], [], []]), 42)] == [1]
+
+
+def test_two_that_went_out_of_sight_as_one_blob_are_told_by_where_each_should_be():
+    """The last that was found of either was found of both: by that alone both were the first of them."""
+    rows = [(f, who, box_at(100.0 + 60 * who, 50.0, 20.0)) for f in range(12) for who in (1, 2)]
+    tracks = tracks_of(rows, 12)
+    blob = np.where(tracks.frame < 10, tracks.frame, -1).astype(np.int32)  # one a frame, then nothing
+    tracks, links = replace(tracks, detection=blob), np.arange(2, 10, dtype=np.int32)
+    for who in (1, 2):
+        box = np.array(box_at(101.0 + 60 * who, 50.0, 20.0), np.float32)
+        assert _identity(tracks, tracks.rows_of(11), -1, box, links) == who
 
 
 def note(identity: int, *rows: int, refused: tuple[int, ...] = (), far: tuple[int, ...] = ()) -> LinkNote:

@@ -310,7 +310,7 @@ class Engine(QObject):
 
     def _request_score(self) -> None:
         subject, shown = self.subject, {"edits": self.edited, "count": self.counted, "detect": self.detect}
-        if subject is None or subject.truth is None or None in shown.values():
+        if subject is None or subject.truth is None or any(one is None for one in shown.values()):
             return
         final = self.fresh("edits") and self.fresh("detect")
         fresh = self.fresh("score") and self._shown.get("found") == self.keys["found"]

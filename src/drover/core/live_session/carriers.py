@@ -144,6 +144,7 @@ class ByMqtt:
             client.tls_set()
         client.will_set(f"{self._receiver.topic}/state", b"lost", qos=AT_LEAST_ONCE, retain=True)
         answered, answers = threading.Event(), list[str]()
+        self._refused.clear()  # another client's messages have numbers of their own
 
         def on_connect(_client: Any, _data: Any, _flags: Any, reason: Any, _properties: Any) -> None:
             answers.append(str(reason) if reason.is_failure else "")

@@ -158,15 +158,21 @@ def _refusal(apart: float, gate: float) -> str:
 
 
 def _identity(tracks: Tracks, here: slice, link: int, box: NDArray[np.float32], before: NDArray[np.int32]) -> int:
-    """Identity of the row with this link, the nearest of several; without one that of most links ``before``."""
+    """Identity of the row with this link, the nearest of several.
+
+    Without one it is who coasts there of those that had its last links, ``before``: two in one blob had the same. Where
+    none of them has a row any more, who had most of them.
+    """
     rows = np.arange(here.start, here.stop)
-    rows = rows[tracks.detection[rows] == link] if link >= 0 else rows[:0]
-    if len(rows) == 0:
+    linked = rows[tracks.detection[rows] == link] if link >= 0 else rows[:0]
+    if len(linked) == 0:
         known = tracks.identity[np.isin(tracks.detection, before)] if len(before) else before
-        return int(np.bincount(known).argmax()) if len(known) else 0
-    middle = (tracks.box[rows, :2] + tracks.box[rows, 2:]) / 2
+        linked = rows[(tracks.detection[rows] < 0) & np.isin(tracks.identity[rows], known)]
+        if len(linked) == 0:
+            return int(np.bincount(known).argmax()) if len(known) else 0
+    middle = (tracks.box[linked, :2] + tracks.box[linked, 2:]) / 2
     nearest = int(np.argmin(np.linalg.norm(middle - (box[:2] + box[2:]) / 2, axis=1)))
-    return int(tracks.identity[rows[nearest]])
+    return int(tracks.identity[linked[nearest]])
 
 
 def _name_of(identity: int, *, believed: bool) -> str:
