@@ -17,6 +17,7 @@ from drover.core.bodies.crowns import split_groups
 from drover.core.bodies.fate import join_fates, stacked_pairs
 from drover.core.bodies.followed import owners_of, specks
 from drover.core.bodies.gather import fitting_pairs, lives_together, owned_together, unite_pairs
+from drover.core.bodies.necks import split_necks
 from drover.core.bodies.shared import split_shared
 from drover.core.bodies.size_field import fit_size_field
 from drover.core.detect.growing import GrowingColumn
@@ -59,8 +60,12 @@ def settle(
     if settings.gather and len(detections):
         tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
         field = fit_size_field(tracks)
-        cut = split_groups(detections, tracks, times, field)
-        if cut is not detections:
+        parted = split_necks(detections, tracks, times, field)
+        if parted is not detections:
+            tracks = link_detections(parted, times, rate, GENEROUS, cancelled=cancelled)
+            field = fit_size_field(tracks)
+        cut = split_groups(parted, tracks, times, field)
+        if cut is not parted:
             tracks = link_detections(cut, times, rate, GENEROUS, cancelled=cancelled)
             field = fit_size_field(tracks)
         detections = split_shared(cut, tracks, times, field)
