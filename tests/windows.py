@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import gc
 
-from PySide6.QtCore import QEvent
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtWidgets import QApplication, QWidget
 
 from drover.app.session import STAGES, Session, StageState
 from drover.app.window import MainWindow
@@ -27,6 +28,15 @@ def free_what_was_closed(*, windows: bool = True) -> None:
     """
     QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
     gc.collect(2 if windows else 0)
+
+
+def wheel(widget: QWidget, at: QPoint, steps: int, modifier=Qt.KeyboardModifier.NoModifier) -> None:
+    """Turn the mouse wheel at a place on a widget."""
+    event = QWheelEvent(
+        QPointF(at), QPointF(widget.mapToGlobal(at)), QPoint(), QPoint(0, 120 * steps), Qt.MouseButton.NoButton,
+        modifier, Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(widget, event)
 
 
 def windows_there() -> list[int]:

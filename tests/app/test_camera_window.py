@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QImage
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "core"))
 
@@ -22,7 +23,7 @@ from drover.core.footage.writer import ClipWriter
 from drover.core.project.file import read_project
 from drover.core.result_store import ResultStore
 from moving import SIZE, moving_clip, swaying
-from windows import WAIT, put_away, up_to_date
+from windows import WAIT, put_away, up_to_date, wheel
 
 LEFT, NONE = Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
 
@@ -93,6 +94,55 @@ def test_a_line_is_drawn_on_the_ground_and_goes_with_it(swaying_window, qtbot, t
     kept = read_project(tmp_path / "kept.drover")[0].recipe
     assert kept.count.line[0].points == session.recipe.count.line[0].points
     session.undo.undo()
+
+
+def grey(field) -> np.ndarray:
+    """What stands on the field, as grey levels; its rim, which the picture leaves at times, is left out."""
+    image = field.grab().toImage().convertToFormat(QImage.Format.Format_Grayscale8)
+    levels = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
+    high, wide = (side // 4 for side in levels.shape)
+    return levels[high:-high, wide:-wide].astype(float)
+
+
+def test_the_ground_is_held_still_and_what_is_drawn_on_it_stays_where_it_was_put(swaying_window, qtbot):
+    window = swaying_window
+    session, field, chip = window.session, window.field, window.chips.chips["Steady"]
+    assert chip.isVisibleTo(window)
+    shown = set(field.shown)
+    for name in shown:
+        window.chips.chips[name].click()
+
+    def at(frame: int) -> np.ndarray:
+        session.set_frame(frame)
+        qtbot.waitUntil(lambda: field.drawn_frame == frame, timeout=WAIT)
+        return grey(field)
+
+    here, there = 34, 40
+    shaken = np.abs(at(here) - at(there))
+    qtbot.mouseClick(chip, LEFT)
+    still = np.abs(at(here) - at(there))
+    assert np.median(still) < 0.5 * np.median(shaken) and np.quantile(shaken, 0.9) > 8, "or there is nothing to see"
+
+    window.new_line()
+    a, b = QPoint(field.width() // 3, field.height() * 2 // 3), QPoint(field.width() // 3, field.height() // 3)
+    drag(qtbot, field, a, b)
+    (line,) = session.recipe.count.line
+    for frame in (here, there, 70):
+        at(frame)
+        seen = apply(inverse(session.detect.motion.to_scene[frame]), np.array(line.points) * SIZE)
+        for true, point in zip(seen, (a, b), strict=True):
+            under = field.laid.to_picture(field.under(point.toPointF()))
+            assert np.hypot(under.x() - true[0], under.y() - true[1]) < 1.0
+        assert field.editor.line_at(field.under(a.toPointF()), field.laid) == 0
+    before = field.laid.to_picture(field.under(a.toPointF()))
+    wheel(field, a, 2)
+    after = field.laid.to_picture(field.under(a.toPointF()))
+    assert (after - before).manhattanLength() < 0.5 and field.view.zoom > 1, "the wheel keeps what is under the mouse"
+    field.fit()
+    session.undo.undo()
+    for name in shown | {"Steady"}:
+        window.chips.chips[name].click()
+    assert field.shown == shown
 
 
 def test_links_and_filter_are_explained_on_the_ground_and_shown_in_the_picture(swaying_window, qtbot):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
-from PySide6.QtGui import QColor, QHelpEvent, QImage, QWheelEvent
+from PySide6.QtGui import QColor, QHelpEvent, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QInputDialog, QMenu
 
@@ -14,6 +14,7 @@ from drover.app.lanes.menu import lanes_menu
 from drover.app.lanes.rows import Lane, make_lanes, sort_lanes
 from drover.app.theme import IDENTITY_COLOURS, identity_colour
 from drover.core.types import TrackState
+from windows import wheel
 
 LEFT, MIDDLE, RIGHT = Qt.MouseButton.LeftButton, Qt.MouseButton.MiddleButton, Qt.MouseButton.RightButton
 NONE = Qt.KeyboardModifier.NoModifier
@@ -24,15 +25,6 @@ def painted(widget) -> np.ndarray:
     image = widget.grab().toImage().convertToFormat(QImage.Format.Format_RGB888)
     rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
     return rows[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).copy()
-
-
-def wheel(widget, at: QPoint, steps: int) -> None:
-    turn = QPoint(0, 120 * steps)
-    event = QWheelEvent(
-        QPointF(at), QPointF(widget.mapToGlobal(at)), QPoint(), turn, Qt.MouseButton.NoButton, NONE,
-        Qt.ScrollPhase.NoScrollPhase, False,
-    )  # fmt: skip
-    widget.wheelEvent(event)
 
 
 def row_seen(window, frame: int) -> int:

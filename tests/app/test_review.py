@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import QPoint, Qt
 
 from drover.app.link_table import LinkTable
 from drover.app.theme import identity_colour
@@ -18,7 +16,7 @@ from drover.core.project.file import read_project
 from drover.core.recipe import with_value
 from drover.core.score.spans import score_result
 from drover.core.track.ride import measured_of, ride
-from windows import WAIT, up_to_date
+from windows import WAIT, up_to_date, wheel
 
 LEFT = Qt.MouseButton.LeftButton
 CTRL = Qt.KeyboardModifier.ControlModifier
@@ -285,24 +283,15 @@ def test_the_table_of_links_says_what_each_pair_would_have_cost(opened, qtbot):
     opened.chips.chips["Gates"].click()
 
 
-def turn(lanes, steps: int, modifier) -> None:
-    place = QPointF(400.0, 60.0)
-    event = QWheelEvent(
-        place, lanes.mapToGlobal(place), QPoint(), QPoint(0, 120 * steps), Qt.MouseButton.NoButton, modifier,
-        Qt.ScrollPhase.NoScrollPhase, False,
-    )  # fmt: skip
-    QApplication.sendEvent(lanes, event)
-
-
 def test_lanes_zoom_choose_hide_and_colour(opened, qtbot):
     session, lanes = opened.session, opened.lanes
     settled(opened, qtbot)
     shown, under = len(lanes.lanes), lanes.frame_at(400)
-    turn(lanes, 3, CTRL)
+    wheel(lanes, QPoint(400, 60), 3, CTRL)
     assert lanes.axis.zoomed and lanes.time_bar.isVisible()
     assert abs(lanes.frame_at(400) - under) <= 1  # what is under the mouse stays
     high = lanes.lane_height
-    turn(lanes, 1, CTRL | Qt.KeyboardModifier.ShiftModifier)
+    wheel(lanes, QPoint(400, 60), 1, CTRL | Qt.KeyboardModifier.ShiftModifier)
     assert lanes.lane_height > high
     lanes.show_whole()
     lanes.set_lane_height(high)

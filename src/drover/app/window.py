@@ -142,6 +142,7 @@ class MainWindow(QMainWindow):
         self.strip.chosen.connect(self._on_stage)
         self.chips.toggled.connect(self.pair.toggle)
         self.pair.active_changed.connect(self._on_active_half)
+        self.pair.moves.connect(self.chips.offer_still)
         for half in (self.pair.left, self.pair.right):
             half.file_dropped.connect(lambda path: self.asking.dropped(Path(path)))
         self.dials.built.connect(lambda name: connect_page(self, name))

@@ -6,6 +6,7 @@ from PySide6.QtCore import QPoint, QSignalBlocker, Qt, Signal
 from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
 
+from drover.app.field.still_ground import STILL
 from drover.app.field.view import CHIPS
 from drover.app.field.ways import WAYS
 from drover.app.theme import DAY, FIELD
@@ -26,13 +27,14 @@ _TIPS = {
     "Background": "The empty scene as Detect believes it now.",
     "Errors": "Detections that are missing or wrong, where truth is loaded.",
     "Truth": "True boxes, where truth is loaded.",
+    STILL: "The ground stays where it is and the picture moves, as the camera's motion says.",
 }
 
 _SHEET = f"""
 QWidget#chips {{ background: #2B3431; }}
 QPushButton {{
     background: transparent; color: #C9D0CC; border: 1px solid #51605A; border-radius: 11px;
-    padding: 2px 7px; min-height: 16px;
+    padding: 2px 5px; min-height: 16px;
 }}
 QPushButton:hover {{ border-color: #C9D0CC; }}
 QPushButton:checked {{ background: #DDE7E1; color: {FIELD}; border-color: #DDE7E1; font-weight: 500; }}
@@ -53,7 +55,7 @@ class ChipRow(QWidget):
         self.setStyleSheet(_SHEET)
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 5, 12, 5)
-        row.setSpacing(4)
+        row.setSpacing(3)
         self.chips: dict[str, QPushButton] = {}
         for name in CHIPS:
             chip = QPushButton(name)
@@ -63,6 +65,7 @@ class ChipRow(QWidget):
             chip.toggled.connect(lambda on, name=name: self.toggled.emit(name, on))
             row.addWidget(chip)
             self.chips[name] = chip
+        self.offer_still(False)
         row.addWidget(self._make_ways(shown))
         row.addStretch(1)
 
@@ -96,6 +99,10 @@ class ChipRow(QWidget):
     def _tint_ways(self) -> None:
         with QSignalBlocker(self.ways_chip):
             self.ways_chip.setChecked(any(action.isChecked() for action in self.ways.values()))
+
+    def offer_still(self, wanted: bool) -> None:
+        """Whether the ground can be held still, which needs a camera that moves."""
+        self.chips[STILL].setVisible(wanted)
 
     def show_shown(self, shown: set[str]) -> None:
         """Show which overlays are on, without telling anybody."""

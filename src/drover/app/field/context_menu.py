@@ -18,18 +18,18 @@ __all__ = ["context_menu"]
 def context_menu(field: Field, point: QPointF) -> QMenu:
     """The menu for a place on the field, px of the widget."""
     menu, words = QMenu(field), field.session.recipe.words
-    number = field.editor.line_at(point, field.view)
+    number = field.editor.line_at(point, field.laid)
     if number is not None:
         menu.addAction("Reverse direction", lambda: field.editor.reverse(number))
         menu.addAction("Copy line", lambda: _copy(field, "line", number))
         menu.addAction("Remove line", lambda: field.editor.remove(number))
         menu.addSeparator()
-    zone = field.zones.zone_at(point, field.view)
+    zone = field.zones.zone_at(point, field.laid)
     if zone is not None:
         menu.addAction("Copy zone", lambda: _copy(field, "zone", zone))
         menu.addAction("Remove zone", lambda: field.zones.remove(zone))
         menu.addSeparator()
-    area = field.areas.area_at(point, field.view)
+    area = field.areas.area_at(point, field.laid)
     if area is not None:
         kind, place = area
         menu.addAction("Remove this area", lambda: field.areas.remove(kind, place))

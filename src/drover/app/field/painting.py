@@ -20,7 +20,7 @@ __all__ = ["draw_overlays", "draw_picture"]
 
 def draw_picture(painter: QPainter, field: Field) -> None:
     """The footage, or what Detect makes of it where that is switched on."""
-    rect = field.view.picture_rect()
+    rect = field.laid.picture_rect()
     picture, detect = field.pictures.frame, field.layers.detect
     if "Background" in field.shown and detect is not None:
         painter.drawImage(rect, grey_image(detect.background))
@@ -34,7 +34,7 @@ def draw_picture(painter: QPainter, field: Field) -> None:
 
 def draw_overlays(painter: QPainter, field: Field) -> None:
     """Masks, results, the futures of a moment and a forecast ahead."""
-    session, view, frame = field.results, field.view, field.drawn_frame
+    session, view, frame = field.results, field.laid, field.drawn_frame
     painter.setClipRect(view.picture_rect())
     if session.detect is not None:
         if "Mask" in field.shown:
@@ -60,7 +60,7 @@ def _draw_mask(painter: QPainter, field: Field, frame: int) -> None:
     """The cleaned mask: as a dial would have it now where that is known, else as it was found."""
     detect, session = field.layers.detect, field.results
     if detect is not None and detect.frame == frame and session.recipe.detect != session.detect_settings:
-        painter.drawImage(field.view.picture_rect(), mask_image(detect.clean, OCHRE, 150))
+        painter.drawImage(field.laid.picture_rect(), mask_image(detect.clean, OCHRE, 150))
         return
     assert session.detect is not None
-    overlays.draw_mask(painter, field.view, session.detect.detections, frame)
+    overlays.draw_mask(painter, field.laid, session.detect.detections, frame)

@@ -20,6 +20,7 @@ class FieldPair(QWidget):
     """
 
     active_changed = Signal()
+    moves = Signal(bool)  # whether the camera does
 
     def __init__(self, session: Session, pictures: Pictures, notes: LinkNotes) -> None:
         super().__init__()
@@ -40,6 +41,7 @@ class FieldPair(QWidget):
         self.right.hide()
         self._other_pictures.detect_ready.connect(self.right.update)
         session.other_changed.connect(self._on_other)
+        session.detections_changed.connect(self._tell_moves)
         session.span_changed.connect(self._show_captions)
 
     @property
@@ -94,6 +96,10 @@ class FieldPair(QWidget):
             self.set_split(True)
         self._show_captions()
         self._want_pictures()
+
+    def _tell_moves(self) -> None:
+        found = self.session.detect
+        self.moves.emit(found is not None and found.motion is not None)
 
     def _show_captions(self) -> None:
         names = ("A: settings now", "B: settings held") if self.session.other is not None else (None, None)

@@ -20,6 +20,7 @@ from drover.app.field.line_editor import LineEditor
 from drover.app.field.painting import draw_overlays, draw_picture
 from drover.app.field.scene import HINTS, Scene
 from drover.app.field.shown_tracks import ShownTracks, identities_at
+from drover.app.field.still_ground import STILL, laid_view, moved_back, scene_transform
 from drover.app.field.tracks_layer import NOBODY, TracksLayer
 from drover.app.field.view_transform import ViewTransform
 from drover.app.field.zone_editor import ZoneEditor
@@ -28,6 +29,7 @@ from drover.app.link_notes import LinkNotes
 from drover.app.pictures import Pictures
 from drover.app.session import Session
 from drover.app.theme import FIELD
+from drover.core.camera.motion import CameraMotion
 from drover.core.doubt.moments import Moment
 from drover.core.footage_types import ClipInfo
 from drover.core.types import Tracks
@@ -35,20 +37,9 @@ from drover.core.types import Tracks
 __all__ = ["CHIPS", "LAYERS", "Field"]
 
 CHIPS = (
-    "Outlines",
-    "Numbers",
-    "Trails",
-    "Forecast",
-    "Gates",
-    "Detections",
-    "Raw mask",
-    "Mask",
-    "Shadow",
-    "Difference",
-    "Background",
-    "Truth",
-    "Errors",
-)
+    "Outlines", "Numbers", "Trails", "Forecast", "Gates", "Detections", "Raw mask", "Mask", "Shadow", "Difference",
+    "Background", "Truth", "Errors", STILL,
+)  # fmt: skip
 LAYERS = {"Raw mask", "Shadow", "Difference", "Background"}  # these need Detect's pictures of the frame
 
 
@@ -128,6 +119,21 @@ class Field(DropTarget):
         """Show the whole picture."""
         self._set_own_view(self.view.fitted())
 
+    @property
+    def motion(self) -> CameraMotion | None:
+        """The camera's motion, where the ground is held still."""
+        found = self.results.detect
+        return found.motion if found is not None and STILL in self.shown else None
+
+    @property
+    def laid(self) -> ViewTransform:
+        """The view by which picture and overlays are drawn; where the ground is held still they are moved then."""
+        return laid_view(self.view, self.motion)
+
+    def under(self, point: QPointF) -> QPointF:
+        """The place that lies under a point of the widget, px by the view of :attr:`laid`."""
+        return moved_back(scene_transform(self.view, self.motion, self.drawn_frame), point)
+
     def start_line(self) -> None:
         """The next drag draws a counting line."""
         self.editor.start_drawing()
@@ -168,13 +174,15 @@ class Field(DropTarget):
             if clip is None:
                 return
             painter.setRenderHints(HINTS)
+            painter.setTransform(scene_transform(self.view, self.motion, self.drawn_frame))
             draw_picture(painter, self)
             draw_overlays(painter, self)
-            now = float(clip.times[self.session.frame])
-            self.areas.draw(painter, self.view)
-            self.boxes.draw(painter, self.view)
-            self.zones.draw(painter, self.view, now)
-            self.editor.draw(painter, self.view, now)
+            now, laid = float(clip.times[self.session.frame]), self.laid
+            self.areas.draw(painter, laid)
+            self.boxes.draw(painter, laid)
+            self.zones.draw(painter, laid, now)
+            self.editor.draw(painter, laid, now)
+            painter.resetTransform()
             if self.caption:
                 overlays.draw_caption(painter, self.width(), self.caption, self.active)
 
@@ -184,6 +192,7 @@ class Field(DropTarget):
         size = (clip.width, clip.height) if clip is not None else (self.width(), self.height())
         out = QImage(size[0], size[1], QImage.Format.Format_RGB32)
         kept, self.view = self.view, replace(self.view.fitted(), margin=0.0).sized(*map(float, size))
+        shown, self.shown = self.shown, self.shown - {STILL}
         try:
             with QPainter(out) as painter:
                 painter.setRenderHints(HINTS)
@@ -193,7 +202,7 @@ class Field(DropTarget):
                 self.zones.draw(painter, self.view, now)
                 self.editor.draw(painter, self.view, now)
         finally:
-            self.view = kept
+            self.view, self.shown = kept, shown
         return out
 
     def scene(self, clip: ClipInfo) -> Scene:
@@ -221,35 +230,37 @@ class Field(DropTarget):
     # --- mouse and keys -------------------------------------------------------------------------------------
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        point = event.position()
+        here = event.position()
         if self.session.clip is None:
             return
+        point, laid = self.under(here), self.laid
         self.touched.emit()
         if event.button() == Qt.MouseButton.LeftButton and self.boxes.drawing:
             self.boxes.press(point)
             self.update()
         elif event.button() == Qt.MouseButton.LeftButton and self.areas.drawing:
-            self.areas.click(point, self.view)
+            self.areas.click(point, laid)
             self._set_cursor()
             self.update()
         elif event.button() == Qt.MouseButton.LeftButton:
             bend = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
-            if not self.editor.drawing and self.editor.reverse_at(point, self.view):
+            if not self.editor.drawing and self.editor.reverse_at(point, laid):
                 return
-            if self.editor.press(point, self.view, bend=bend) or self.zones.press(point, self.view, bend=bend):
+            if self.editor.press(point, laid, bend=bend) or self.zones.press(point, laid, bend=bend):
                 self.update()
                 return
             self._select_at(point, beside=bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
-            self._pan_from = point
+            self._pan_from = here
         elif event.button() == Qt.MouseButton.MiddleButton:
-            self._pan_from = point
+            self._pan_from = here
         elif event.button() == Qt.MouseButton.RightButton:
-            context_menu(self, point).exec(self.mapToGlobal(point.toPoint()))
+            context_menu(self, point).exec(self.mapToGlobal(here.toPoint()))
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        point = event.position()
+        here = event.position()
         if self.session.clip is None:
             return
+        point, laid = self.under(here), self.laid
         if self.boxes.drawing:
             self.boxes.move(point)
             self.update()
@@ -257,24 +268,25 @@ class Field(DropTarget):
             self.areas.move(point)
             self.update()
         elif self._pan_from is not None:
-            self._set_own_view(self.view.panned(point - self._pan_from))
-            self._pan_from = point
-        elif (not self.zones.busy and self.editor.move(point, self.view)) or self.zones.move(point, self.view):
+            self._set_own_view(self.view.panned(here - self._pan_from))
+            self._pan_from = here
+        elif (not self.zones.busy and self.editor.move(point, laid)) or self.zones.move(point, laid):
             self._set_cursor()
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self._pan_from = None
+        point, laid = self.under(event.position()), self.laid
         if self.boxes.drawing:
-            self.boxes.release(event.position(), self.view)
+            self.boxes.release(point, laid)
             self._set_cursor()
             self.update()
-        elif self.editor.release(event.position(), self.view) or self.zones.release():
+        elif self.editor.release(point, laid) or self.zones.release():
             self._set_cursor()
             self.update()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        if self.editor.line_at(event.position(), self.view) is None and not self.areas.drawing:
+        if self.editor.line_at(self.under(event.position()), self.laid) is None and not self.areas.drawing:
             self.fit()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
@@ -325,7 +337,7 @@ class Field(DropTarget):
         tracks = self._only_shown()
         if tracks is None:
             return
-        at = self.view.to_picture(point)
+        at = self.laid.to_picture(point)
         found = identities_at(tracks, self.drawn_frame, at.x(), at.y())
         if not beside:
             self.session.view.select(found[0] if found else None)
