@@ -275,6 +275,29 @@ def test_a_swaying_clip_is_counted_as_if_it_stood(swaying_clip, tmp_path, monkey
     assert np.array_equal(again["count"].value.crossings.time, crossings.time)
 
 
+def test_boxes_of_another_detector_are_linked_on_the_ground_too(swaying_clip, tmp_path):
+    info, boxes = swaying_clip
+    rows = np.array([(frame, *box) for frame, now in enumerate(boxes) for box in now])
+    sure = np.full(len(rows), 0.9, np.float32)
+    table = Detections.from_boxes(
+        rows[:, 0].astype(np.int64), rows[:, 1:].astype(np.float32), sure, frame_count=info.frame_count, size=SIZE
+    )
+    recipe = with_value(Recipe(), "detect.sources", ["boxes"])
+    made = run_stage("after", Subject(info, table), recipe, call=Call(ResultStore(tmp_path / "store")))
+    assert made["detect"].value.motion is not None
+    tracks = made["after"].value
+    assert np.unique(tracks.identity).tolist() == [1, 2, 3]
+
+    def bent(box: np.ndarray) -> float:
+        middle, time = (box[:, :2] + box[:, 2:]) / 2, tracks.frame[tracks.identity == 1]
+        return float(np.abs(middle - np.array([np.polyval(np.polyfit(time, m, 1), time) for m in middle.T]).T).max())
+
+    own = tracks.identity == 1
+    assert bent(tracks.scene_box[own]) < 2.0 and bent(tracks.box[own]) > 4.0
+    off = run_stage("after", Subject(info, table), with_value(recipe, "camera.mode", "off"))
+    assert "camera" not in off and off["after"].value.scene_box is None
+
+
 def test_live_a_swaying_camera_counts_the_same(swaying_clip):
     info, _ = swaying_clip
     middle = apply(swaying(0.0), np.array([[380.0, 420.0], [380.0, 30.0]])) / SIZE

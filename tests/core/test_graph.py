@@ -75,7 +75,7 @@ def test_how_the_camera_is_taken_asks_for_the_footage_and_a_thing_to_follow_for_
     off = changed_stages(
         keys_of(Subject(CLIP), recipe), keys_of(Subject(CLIP), with_value(recipe, "camera.mode", "off"))
     )
-    assert off == AFTER["detect"] | {"camera"}
+    assert off == AFTER["detect"] | {"camera", "boxes"}
     thing = [{"name": "Cart", "time": 1.0, "box": [0.1, 0.1, 0.4, 0.4]}]
     more = with_value(recipe, "follow.thing", thing)
     asked = changed_stages(keys_of(Subject(CLIP), recipe), keys_of(Subject(CLIP), more))
@@ -98,7 +98,7 @@ def test_truth_and_boxes_change_only_what_asks_for_them():
 def test_what_is_known_is_taken_over_and_only_the_rest_is_made():
     subject = Subject(CLIP, walking())
     first = run_stage("count", subject, BOXES)
-    assert list(first) == ["boxes", "detect", "lying", "pace", "track", "after", "edits", "count"]
+    assert list(first) == ["camera", "boxes", "detect", "lying", "pace", "track", "after", "edits", "count"]
     known = {result.key: result for result in first.values()}
     again = run_stage("count", subject, BOXES, known=known)
     assert list(again) == ["count"] and again["count"] is first["count"]

@@ -114,8 +114,15 @@ def _motion(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
 
 
 def _boxes(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
-    del inputs, call
-    return BoxSource(subject.imported).found(recipe.detect)
+    """Boxes of another detector; where the camera moves they are linked on the ground too."""
+    del call
+    found = BoxSource(subject.imported).found(recipe.detect)
+    motion: CameraMotion | None = inputs.get("camera")
+    return found if motion is None else replace(found, motion=motion, cuts=motion.cuts, said=motion.words)
+
+
+def _followed(recipe: Recipe) -> tuple[str, ...]:
+    return () if recipe.camera.mode == "off" else ("camera",)
 
 
 def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> DetectResult:
@@ -294,7 +301,7 @@ STAGES: dict[str, Stage] = {
               live=True),
         Stage("bodies", 7, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
-            "boxes", 1, _nothing, lambda r: (r.detect.boxes,),
+            "boxes", 2, _followed, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,
         ),
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
