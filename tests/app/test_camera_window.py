@@ -15,11 +15,14 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "core"))
 from test_follow import BOARD, picture
 
 from drover.app.link_table import LinkTable
+from drover.app.pair_dialog import WORDS
 from drover.app.session import Session
 from drover.app.window import MainWindow
 from drover.core.features.models import apply, inverse
+from drover.core.features.pair import corners_alone
 from drover.core.footage.reader import ClipReader
 from drover.core.footage.writer import ClipWriter
+from drover.core.names import grouped
 from drover.core.project.file import read_project
 from drover.core.result_store import ResultStore
 from moving import SIZE, moving_clip, swaying
@@ -188,11 +191,19 @@ def test_the_camera_off_is_an_edit_that_is_undone(swaying_window, qtbot):
     qtbot.waitUntil(lambda: up_to_date(swaying_window) and session.detect.motion is not None, timeout=WAIT)
 
 
+def open_frame(window: MainWindow, frame: int) -> np.ndarray:
+    with ClipReader(Path(window.session.clip.path)) as reader:
+        return reader.frame(frame).grey
+
+
 def test_a_pair_of_frames_shows_every_way(swaying_window, qtbot):
     swaying_window.session.set_frame(10)
     dialog = swaying_window.exports.ask_pair()
     dialog.apart.setValue(6)
     qtbot.waitUntil(lambda: not dialog.job.busy and dialog.table.rowCount() == 9, timeout=WAIT)
+    alone = corners_alone(open_frame(swaying_window, 16))
+    for name, (many, _) in alone.items():
+        assert f"{WORDS[name]} {grouped(many)} in " in dialog.corners.text() and many > 20
     assert dialog.table.item(0, 0).text() == "segment test" and "ms" in dialog.table.item(0, 10).text()
     dialog.table.setCurrentCell(3, 0)
     assert "px right" in dialog.words.text()

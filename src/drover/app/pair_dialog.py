@@ -25,9 +25,11 @@ from drover.app.theme import DAY, FIELD, MOSS, colour, number_font
 from drover.app.work_dialog import WorkDialog
 from drover.core.camera.canvas import lay_on
 from drover.core.features.models import MODELS, inverse
-from drover.core.features.pair import LINKS, PairWay, all_ways
+from drover.core.features.pair import LINKS, PairWay, all_ways, corners_alone
+from drover.core.features.scales import DetectorName
 from drover.core.footage.opened import open_footage
 from drover.core.footage_types import ClipInfo
+from drover.core.names import grouped
 
 __all__ = ["PairDialog"]
 
@@ -62,7 +64,10 @@ class PairDialog(WorkDialog):
         head.addWidget(self.model)
         head.addStretch(1)
         self.column.addLayout(head)
+        self.corners = muted("")
+        self.corners.setAccessibleName("corners of the picture at its own size")
         self.column.addLayout(self._pictures(), 1)
+        self.column.addWidget(self.corners)
         self.column.addWidget(self._table())
         self.column.addWidget(self.fault)
         self.column.addWidget(self.words)
@@ -94,6 +99,9 @@ class PairDialog(WorkDialog):
     def _table(self) -> QTableWidget:
         self.table = QTableWidget(0, len(COLUMNS))
         self.table.setHorizontalHeaderLabels(COLUMNS)
+        self.table.horizontalHeaderItem(COLUMNS.index("find")).setToolTip(
+            "in both pictures, at four sizes, with directions"
+        )
         self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         self.table.verticalHeader().hide()
@@ -117,7 +125,7 @@ class PairDialog(WorkDialog):
             with open_footage(path, cache_bytes=0) as reader:
                 both = reader.frame(first).grey, reader.frame(second).grey
             all_ways(*both, (model,), cancelled=cancelled, on_way=lambda way: self._way.emit(ticket, (both, way)))
-            return ticket
+            return ticket, corners_alone(both[1])
 
         self.job.submit(work)
 
@@ -146,8 +154,11 @@ class PairDialog(WorkDialog):
             self.table.resizeColumnsToContents()
             self.table.setCurrentCell(0, 0)
 
-    def _on_done(self, ticket: int) -> None:
+    def _on_done(self, done: tuple[int, dict[DetectorName, tuple[int, float]]]) -> None:
+        ticket, corners = done
         if ticket == self._ticket:
+            told = [f"{WORDS[name]} {grouped(many)} in {ms:.1f} ms" for name, (many, ms) in corners.items()]
+            self.corners.setText(f"corners at the picture's own size alone: {', '.join(told)}")
             self.table.resizeColumnsToContents()
             self.show_way(self.table.currentRow())
 

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.features.binary import describe_binary
+from drover.core.features.corners import eigen_corners, segment_corners
 from drover.core.features.flow import follow_points
 from drover.core.features.histograms import describe_gradients
 from drover.core.features.matching import match
@@ -18,14 +19,16 @@ from drover.core.features.models import Model, apply
 from drover.core.features.points import Points
 from drover.core.features.pyramid import Grey, pyramid
 from drover.core.features.robust import Fit, fit_motion
-from drover.core.features.scales import DETECTORS, DetectorName, find_points
+from drover.core.features.scales import DETECTORS, SEGMENT_FROM, DetectorName, find_points
 
-__all__ = ["LINKS", "LinkName", "PairWay", "all_ways", "look_at_pair"]
+__all__ = ["LINKS", "LinkName", "PairWay", "all_ways", "corners_alone", "look_at_pair"]
 
 LinkName = Literal["flow", "bits", "gradients"]
 LINKS: dict[LinkName, str] = {"flow": "flow", "bits": "256 bits", "gradients": "128 gradients"}
 POINTS, RUNGS, LEVELS = 600, 4, 5
 TOLERANCE = 2.0 / 1280  # of the width that a pair may be off
+TRIES = 3  # of which the quickest is told
+FIRST = 160  # px a side of the pieces by which all that is needed is loaded, before anything is timed
 
 Float = NDArray[np.float64]
 
@@ -65,6 +68,7 @@ def all_ways(
     on_way: Callable[[PairWay], None] = lambda way: None,
 ) -> tuple[PairWay, ...]:
     """Every detector with every way of linking and each of some motions; points and pairs are found once each."""
+    _load(before, after, models)
     out: list[PairWay] = []
     for detector in DETECTORS:
         (first, second), find_ms = _timed(lambda detector=detector: _both(before, after, detector))
@@ -76,6 +80,30 @@ def all_ways(
                 out.append(_way(before, after, detector, link, model, len(first), a, b, find_ms, link_ms))
                 on_way(out[-1])
     return tuple(out)
+
+
+def corners_alone(grey: Grey) -> dict[DetectorName, tuple[int, float]]:
+    """How many corners each of both detectors has in a picture at its own size, and how long that alone takes, ms."""
+    find: dict[DetectorName, Callable[[Grey], Float]] = {
+        "segment": lambda grey: segment_corners(grey, SEGMENT_FROM), "eigen": eigen_corners,
+    }  # fmt: skip
+    out: dict[DetectorName, tuple[int, float]] = {}
+    for name, work in find.items():
+        work(_corner_of(grey))
+        tries = [_timed(lambda work=work: (work(grey),)) for _ in range(TRIES)]
+        out[name] = len(tries[0][0][0]), min(ms for _, ms in tries)
+    return out
+
+
+def _load(before: Grey, after: Grey, models: tuple[Model, ...]) -> None:
+    """Go every way once over a small piece: what is loaded at first use is no part of how long a way takes."""
+    for detector in DETECTORS:
+        for link in LINKS:
+            look_at_pair(_corner_of(before), _corner_of(after), detector, link, models[0])
+
+
+def _corner_of(grey: Grey) -> Grey:
+    return np.ascontiguousarray(grey[:FIRST, :FIRST])
 
 
 def look_at_pair(before: Grey, after: Grey, detector: DetectorName, link: LinkName, model: Model) -> PairWay:

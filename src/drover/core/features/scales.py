@@ -13,7 +13,7 @@ from drover.core.features.pyramid import Grey, resized, smoothed
 from drover.core.features.scale_blobs import scale_blobs
 from drover.core.features.turns import turns_of
 
-__all__ = ["DETECTORS", "PATCH", "STEP", "DetectorName", "find_points", "ladder", "rung_of"]
+__all__ = ["DETECTORS", "PATCH", "SEGMENT_FROM", "STEP", "DetectorName", "find_points", "ladder", "rung_of"]
 
 DetectorName = Literal["segment", "eigen", "blobs"]
 DETECTORS: tuple[DetectorName, ...] = get_args(DetectorName)
