@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import ctypes
 import gc
 import os
 from pathlib import Path
+
+from drover.core import memory
 
 __all__ = ["give_memory_back", "give_some_back"]
 
 MUCH = 330 << 20  # bytes in use from which it is worth looking for what was left in circles
 SOME = 160 << 20  # bytes in use from which freed ones are given back after every test
-
-_trim = getattr(ctypes.CDLL(None), "malloc_trim", None)
 
 
 def give_memory_back() -> None:
@@ -24,8 +23,8 @@ def give_memory_back() -> None:
 
 def give_some_back() -> None:
     """What was freed goes back, where there is much of it."""
-    if _trim is not None and _in_use() > SOME:
-        _trim(0)
+    if _in_use() > SOME:
+        memory.give_memory_back()
 
 
 def _in_use() -> int:

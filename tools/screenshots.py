@@ -180,9 +180,11 @@ def _moving(app: QApplication, scenes: dict[str, Path], folder: Path) -> None:
     session.open_clip(scenes["drone"] / "drone.mp4", recipe=scenes["drone"] / "recipe.toml")
     wait(app, lambda: session.clip is not None and ready(), 300)
     window.strip.choose("footage")
+    window.chips.chips["Steady"].click()
     window.playback.go(400)
     settle(app, 1.2)
     window.grab().save(str(folder / "moving.png"))
+    window.chips.chips["Steady"].click()
     pair = window.exports.ask_pair()
     assert pair is not None
     pair.apart.setValue(10)

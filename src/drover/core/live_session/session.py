@@ -25,12 +25,14 @@ from drover.core.live_session.facts import LiveFacts, Meter
 from drover.core.live_session.recording import Recording
 from drover.core.live_session.results import LiveResults
 from drover.core.live_warming import warm_live
+from drover.core.memory import give_memory_back
 from drover.core.recipe import Recipe
 
 __all__ = ["LiveSession"]
 
 QUEUE = 1.0  # s of pictures that may wait
 BACK_OFF = (0.5, 1.0, 2.0, 4.0, 8.0)  # s before each new try, the last one for all further
+GIVE_EVERY = 60.0  # s after which freed memory goes back to the system
 SUM_UP_EVERY = 2.0  # s
 PATIENCE = 5.0  # s that receivers have at the end to take what there is
 OnStep = Callable[[Frame, LiveStep, LiveFacts], None]
@@ -84,7 +86,7 @@ class LiveSession:
         self._results = LiveResults(folder, recipe, datetime.now(UTC), tracks=record)
         self._couriers = [Courier(folder, one) for one in recipe.send.receiver]
         self._run: LiveRun | None = None
-        self._begun, self._summed = time.monotonic(), time.monotonic()
+        self._begun, self._summed, self._given = time.monotonic(), time.monotonic(), time.monotonic()
         self._identities, self._time, self._told = 0, 0.0, 0.0
         self._left: list[Delivery] = []
         self._thread = threading.Thread(target=self._read, name="drover-camera", daemon=True)
@@ -188,6 +190,9 @@ class LiveSession:
         if not always and now - self._summed < SUM_UP_EVERY:
             return
         self._summed = now
+        if now - self._given > GIVE_EVERY:  # each decoder that a break or another size brings had its own
+            self._given = now
+            give_memory_back()
         reader = self._reader
         self._note(
             seconds=round(now - self._begun, 2), clock_jumps=self._clock.jumps,
