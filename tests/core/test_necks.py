@@ -58,10 +58,12 @@ def test_necks_go_with_the_blob_and_do_not_depend_on_its_size(across, down, time
 
 
 def clip(shapes, frames: int) -> tuple[Detections, list[tuple]]:
-    """Detections of one blob for each shape in each picture, and rows of tracks; ``shapes`` are called with it."""
+    """Detections of a blob for each shape there is in each picture, and rows of tracks; ``shapes`` are called with it."""
     rows, runs, start, at = [], [], [0], []
     for f in range(frames):
         for who, shape in enumerate(shapes, start=1):
+            if shape(f) is None:
+                continue
             own = np.array(runs_of(*shape(f)), np.int16)
             box = own[:, 1].min(), own[:, 0].min(), own[:, 2].max(), own[:, 0].max() + 1
             rows.append((f, who, tuple(float(v) for v in box)))
@@ -106,6 +108,17 @@ def test_those_who_go_together_are_cut_and_the_others_are_left_alone():
 
 def test_who_meets_somebody_for_a_moment_is_left_whole():
     found, cut = cut_of([alone(0), alone(60), lambda f: together(f, until=6)])
+    assert cut is found
+
+
+def test_two_looks_at_a_pair_are_no_while():
+    """Of a life with gaps the few pictures there are would all show a neck."""
+    found, cut = cut_of([alone(0), alone(60), lambda f: together(f) if f % 7 < 2 else None], frames=70)
+    assert cut is found
+
+
+def test_where_nothing_is_followed_for_long_nothing_is_cut():
+    found, cut = cut_of([alone(0), together], frames=8)
     assert cut is found
 
 

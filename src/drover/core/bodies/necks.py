@@ -28,7 +28,7 @@ THIN = 0.4  # of the thinner of two bodies' half width, that a neck has at most
 STOUT = 0.45  # of the thicker one's half width, that the thinner has at least: heads and limbs have less
 LARGER = 1.25  # times the box of one body at a place
 LEAST_TIME = 1.2  # s seen
-AROUND = 0.6  # of the pictures of so long, in which they show a neck
+AROUND = 0.6  # of the pictures of so long, in which they are seen to show a neck
 MOSTLY = 0.4  # of its life that something shows one,
 USUAL = 0.5  # and of what is followed that may do so, for it to say anything
 MOST = 4  # bodies
@@ -49,11 +49,11 @@ def split_necks(found: Detections, tracks: Tracks, times: NDArray[np.float64], f
     lives = [rows for rows in lives if len(rows) * step >= LEAST_TIME]
     shown = [_bodies_in(fixed, tracks.detection[rows].astype(np.int64), field) for rows in lives]
     mostly = [np.mean([len(boxes) > 1 for boxes in each]) >= MOSTLY for each in shown]
-    if np.mean(mostly) > USUAL:
+    if not lives or np.mean(mostly) > USUAL:
         return found
     cut: list[tuple[int, Float]] = []
     for rows, each in zip(lives, shown, strict=True):
-        stays = _for_a_while(np.array([len(boxes) > 1 for boxes in each]), times[tracks.frame[rows]])
+        stays = _for_a_while(np.array([len(boxes) > 1 for boxes in each]), times[tracks.frame[rows]], step)
         cut += [(int(tracks.detection[rows[k]]), each[k]) for k in np.flatnonzero(stays)]
     if not cut:
         return found
@@ -71,12 +71,12 @@ def _bodies_in(fixed: Detections, blobs: Int, field: SizeField) -> list[Float]:
     return [_parts(fixed, blob) if ok else np.zeros((0, 4)) for blob, ok in zip(blobs.tolist(), large, strict=True)]
 
 
-def _for_a_while(several: NDArray[np.bool_], when: Float) -> NDArray[np.bool_]:
-    """Which pictures of a life show several bodies, as most of those around them do."""
+def _for_a_while(several: NDArray[np.bool_], when: Float, step: float) -> NDArray[np.bool_]:
+    """Which pictures of a life, ``step`` s apart, show several bodies, as most do for some time around."""
     total = np.concatenate([[0], np.cumsum(several)])
     begin = np.clip(when - LEAST_TIME / 2, when[0], max(when[0], when[-1] - LEAST_TIME))
     first, past = np.searchsorted(when, begin), np.searchsorted(when, begin + LEAST_TIME, side="right")
-    return several & (total[past] - total[first] >= AROUND * (past - first))
+    return several & (total[past] - total[first] >= AROUND * LEAST_TIME / step)
 
 
 def _parts(fixed: Detections, blob: int) -> Float:
