@@ -58,7 +58,7 @@ def test_necks_go_with_the_blob_and_do_not_depend_on_its_size(across, down, time
 
 
 def clip(shapes, frames: int) -> tuple[Detections, list[tuple]]:
-    """Detections of a blob for each shape there is in each picture, and rows of tracks; ``shapes`` are called with it."""
+    """Detections of a blob for each shape there is in each picture, and rows of tracks."""
     rows, runs, start, at = [], [], [0], []
     for f in range(frames):
         for who, shape in enumerate(shapes, start=1):
