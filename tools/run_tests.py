@@ -143,7 +143,7 @@ def attend(at_work: list[Working], waiting: deque[Part], done: Counter[str], cod
     with selectors.DefaultSelector() as heard:
         for one in at_work:
             heard.register(one.end, selectors.EVENT_READ, one)
-        while at_work:
+        while at_work or waiting:  # two may end at once, and leave nobody at work
             while waiting and sum(not one.aside for one in at_work) < AT_ONCE:
                 at_work.append(begin(waiting.popleft(), aside=False))
                 heard.register(at_work[-1].end, selectors.EVENT_READ, at_work[-1])

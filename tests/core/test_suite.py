@@ -6,6 +6,7 @@ import importlib.util
 import os
 import signal
 import sys
+import time
 from pathlib import Path
 
 import pytest
@@ -47,7 +48,12 @@ class _AnewError(Exception):
     pass
 
 
-def test_every_file_of_tests_is_run_once(runner, monkeypatch, tmp_path, capfd):
+@pytest.mark.parametrize("late", [0.0, 0.05])
+def test_every_file_of_tests_is_run_once(runner, monkeypatch, tmp_path, capfd, late):
+    """Also where all that are at work have ended by the time they are heard (``late``, s)."""
+    select = runner.selectors.DefaultSelector.select
+    monkeypatch.setattr(runner.selectors.DefaultSelector, "select", lambda self: (time.sleep(late), select(self))[1])
+
     def note(part):
         with (tmp_path / "asked").open("a") as file:
             file.write(" ".join(part) + "\n")
