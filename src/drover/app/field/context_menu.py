@@ -16,7 +16,7 @@ __all__ = ["context_menu"]
 
 
 def context_menu(field: Field, point: QPointF) -> QMenu:
-    """The menu for a place on the field, px of the widget."""
+    """The menu for a place on the field, px by the view of :attr:`Field.laid`."""
     menu, words = QMenu(field), field.session.recipe.words
     number = field.editor.line_at(point, field.laid)
     if number is not None:
