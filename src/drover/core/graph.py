@@ -15,8 +15,12 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from drover.core.bodies.movers import words_of_movers
-from drover.core.bodies.settle import settle
+from drover.core.bodies.settle import LookAgain, settle
+from drover.core.bodies.size_field import SizeField
 from drover.core.camera import in_scene
 from drover.core.camera.motion import CameraMotion
 from drover.core.count import lines
@@ -143,7 +147,10 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
 def _settled(found: DetectResult, clip: ClipInfo, recipe: Recipe, call: Call) -> DetectResult:
     times = shot_times(clip.times, found.cuts)
     lying = _still(found)
-    settled = settle(lying, times, clip.rate, recipe.detect.bodies, cancelled=call.cancelled)
+    settled = settle(
+        lying, times, clip.rate, recipe.detect.bodies, look_again=_again(found, clip, times, call),
+        cancelled=call.cancelled,
+    )  # fmt: skip
     if found.motion is not None:
         settled = in_scene.detections_in_picture(settled, found.motion)
     went, of = len(found.detections) - len(settled), len(found.detections)
@@ -151,6 +158,18 @@ def _settled(found: DetectResult, clip: ClipInfo, recipe: Recipe, call: Call) ->
     word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
     said = (*found.said, word) if went > 0 else found.said
     return replace(found, detections=settled, said=(*said, *words_of_movers(settled, times)))
+
+
+def _again(found: DetectResult, clip: ClipInfo, times: NDArray[np.float64], call: Call) -> LookAgain | None:
+    """A second look at the pictures, where they lie as they were taken."""
+    if found.motion is not None:
+        return None
+    from drover.core.second_look import look_again  # with what it needs: nobody waits for that at start
+
+    def again(detections: Detections, tracks: Tracks, field: SizeField) -> Detections:
+        return look_again(found, clip, detections, tracks, times, field, cancelled=call.cancelled)
+
+    return again
 
 
 def _still(found: DetectResult) -> Detections:
@@ -299,7 +318,7 @@ STAGES: dict[str, Stage] = {
         Stage("camera", 1, _nothing, lambda r: (r.camera,), _clip, _camera),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
-        Stage("bodies", 7, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
+        Stage("bodies", 8, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
             "boxes", 2, _followed, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,

@@ -66,7 +66,7 @@ def split_necks(found: Detections, tracks: Tracks, times: NDArray[np.float64], f
 def _bodies_in(fixed: Detections, blobs: Int, field: SizeField) -> list[Float]:
     """Boxes of the bodies in each blob of a life; none where it is no larger than one."""
     box = fixed.box[blobs]
-    wide, tall = (np.maximum(at0 + slope * box[:, 3], 2.0) for at0, slope in (field.width, field.height))
+    wide, tall = field.of(box)
     large = box_area(box) >= LARGER * wide * tall
     return [_parts(fixed, blob) if ok else np.zeros((0, 4)) for blob, ok in zip(blobs.tolist(), large, strict=True)]
 

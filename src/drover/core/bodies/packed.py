@@ -44,8 +44,7 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
     if field is None or field.spread > ONE_HEIGHT or field.width_spread > ONE_WIDTH or len(found.runs) == 0:
         return none
     height, width = np.array(field.height), np.array(field.width)
-    foot = found.box[:, 3].astype(np.float64)
-    tall, wide = np.maximum(height[0] + height[1] * foot, 2.0), np.maximum(width[0] + width[1] * foot, 2.0)
+    wide, tall = field.of(found.box)
     if np.median(tall / wide) < UPRIGHT:
         return none
     share = found.area / (tall * wide)

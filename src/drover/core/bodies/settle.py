@@ -19,14 +19,16 @@ from drover.core.bodies.followed import owners_of, specks
 from drover.core.bodies.gather import fitting_pairs, lives_together, owned_together, unite_pairs
 from drover.core.bodies.necks import split_necks
 from drover.core.bodies.shared import split_shared
-from drover.core.bodies.size_field import fit_size_field
+from drover.core.bodies.size_field import SizeField, fit_size_field
 from drover.core.detect.growing import GrowingColumn
 from drover.core.recipe import AfterSettings, BodySettings, MotionSettings, TrackSettings
 from drover.core.track.tracker import EVEN
 from drover.core.track.whole_clip import link_detections
-from drover.core.types import Detections, rows_to_frames
+from drover.core.types import Detections, Tracks, rows_to_frames
 
-__all__ = ["settle"]
+__all__ = ["LookAgain", "settle"]
+
+LookAgain = Callable[[Detections, Tracks, SizeField], Detections]
 
 Int = NDArray[np.int64]
 BLOCK = 400_000  # runs put in order at once
@@ -42,10 +44,13 @@ def settle(
     rate: float,
     settings: BodySettings,
     *,
+    look_again: LookAgain | None = None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Detections:
     """The detections of a recorded clip with pieces of bodies united, shared blobs cut, lost ends put back
     and sparks left out, as set.
+
+    ``look_again`` looks at the pictures once more, where things are smaller than a body is.
 
     Raises
     ------
@@ -71,6 +76,8 @@ def settle(
         detections = split_shared(cut, tracks, times, field)
         if detections is not cut:
             tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+        if look_again is not None and field is not None:
+            detections = look_again(detections, tracks, field)
         detections = complete_bodies(detections, tracks, times)
     return detections
 

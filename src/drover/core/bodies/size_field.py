@@ -23,6 +23,7 @@ ROUNDS = 30
 CLOSE = 0.5  # px off the line under which nothing weighs more
 LEAST_ROWS = 50
 MOST_ROWS = 20_000  # are enough
+STEEPEST = 0.8  # px that a body grows for each px that it stands lower
 WIDE_SPREAD = 0.5  # log ratio, at the median, from which things of all sizes share a place and a field says nothing
 
 
@@ -42,6 +43,25 @@ class SizeField:
         """Width and height px of a body whose foot is at that level, px."""
         wide, tall = (max(at0 + slope * level, 2.0) for at0, slope in (self.width, self.height))
         return wide, tall
+
+    def of(self, box: NDArray[np.floating]) -> tuple[Float, Float]:
+        """Widths and heights px of bodies that stand where the feet of boxes (n, 4) px are."""
+        foot = box[:, 3].astype(np.float64)
+        return self._side(self.width, foot), self._side(self.height, foot)
+
+    def of_part(self, box: NDArray[np.floating]) -> tuple[Float, Float]:
+        """Widths and heights px of bodies of which boxes (n, 4) px are some part: their legs may be lost.
+
+        Where a body whose head is at the top of the box would stand lower, and so be larger, it is that one.
+        """
+        foot = box[:, 3].astype(np.float64)
+        lower = (box[:, 1] + self.height[0]) / (1.0 - min(self.height[1], STEEPEST))
+        lower = np.clip(lower, foot, np.maximum(box[:, 1] + 2.0 * self._side(self.height, foot), foot))
+        return self._side(self.width, lower), self._side(self.height, lower)
+
+    @staticmethod
+    def _side(line: tuple[float, float], foot: Float) -> Float:
+        return np.maximum(line[0] + line[1] * foot, 2.0)
 
     @property
     def says_something(self) -> bool:

@@ -1,0 +1,216 @@
+"""A second look at what is smaller than a body for most of its life: the clip is read again where that is.
+
+What Detect sees in one picture may be a part of a body; what goes along with that part over some seconds is the rest
+of it (:mod:`drover.core.bodies.along`). Only the pictures in which such things are followed are read once more, and
+only a piece of each around them is looked at.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.bodies.along import CELL, GRID, Extent, cell_middles, extent_of, what_goes_along
+from drover.core.bodies.lacking import Leg, lacking_legs
+from drover.core.bodies.size_field import SizeField
+from drover.core.detect.detector import DetectorState
+from drover.core.detect.result import DetectResult
+from drover.core.errors import Cancelled
+from drover.core.footage.prefetch import prefetched_frames
+from drover.core.footage_types import ClipInfo, Frame
+from drover.core.progress import IsCancelled, never
+from drover.core.types import Detections, Tracks
+
+__all__ = ["look_again"]
+
+Float = NDArray[np.float64]
+Mask = NDArray[np.bool_]
+GAP = 4.0  # s without anything to look at, from which the reading goes on behind them
+MOST_LOOKS = 50  # pictures of a leg, evenly spread
+LOUDEST = 30.0  # times the noise, that a pixel is counted for
+BESIDE = 0.1  # of its sides, by which others that are followed are kept away from
+EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
+GAIN = 1.2  # times the height or width that were seen, for anything to be gained
+
+
+def look_again(
+    result: DetectResult,
+    clip: ClipInfo,
+    found: Detections,
+    tracks: Tracks,
+    times: Float,
+    field: SizeField,
+    *,
+    cancelled: IsCancelled = never,
+) -> Detections:
+    """Detections with the boxes of bodies of which only a part is seen made whole; outlines stay what was seen.
+
+    ``result`` is of Detect, with the empty scene as it was on the way; ``found`` are its detections as far as they are
+    put right, ``tracks`` linked from those; ``times`` s of the frames.
+
+    Raises
+    ------
+    FootageError
+        When the clip cannot be read any more; Cancelled when told to stop on the way.
+    """
+    if not field.says_something or result.taken is None or "difference" in result.taken.background.model:
+        return found
+    legs = [leg for leg in lacking_legs(found, tracks, times, field) if _scene_at(result, int(leg.frame[0]))]
+    if not legs:
+        return found
+    reading = _Reading(result, clip, tracks, legs)
+    for frame in _wanted_frames(clip, times, legs):
+        if cancelled():
+            raise Cancelled("the work was stopped")
+        reading.look(frame)
+    return _made_whole(found, legs, reading.extents)
+
+
+def _scene_at(result: DetectResult, frame: int) -> DetectorState | None:
+    """The empty scene as it was last kept before a frame."""
+    before = [state for at, state in result.checkpoints if at < frame]
+    return before[-1] if before else None
+
+
+def _wanted_frames(clip: ClipInfo, times: Float, legs: list[Leg]) -> Iterator[Frame]:
+    """The frames from the first to the last of the legs, without long gaps between."""
+    frames = np.unique(np.concatenate([leg.frame for leg in legs]))
+    ends = np.flatnonzero(np.diff(times[frames]) > GAP)
+    for stretch in np.split(frames, ends + 1):
+        reading = prefetched_frames(clip.path, start=int(stretch[0]), colour=True)
+        try:
+            for frame in reading:
+                if frame.index > stretch[-1]:
+                    break
+                yield frame
+        finally:
+            reading.close()
+
+
+class _Reading:
+    """Looks at each leg, gathered while its frames go by; what comes of them is known when it has ended."""
+
+    def __init__(self, result: DetectResult, clip: ClipInfo, tracks: Tracks, legs: list[Leg]) -> None:
+        self.result, self.tracks, self.legs = result, tracks, legs
+        self.size = clip.width, clip.height
+        self.extents: list[Extent | None] = [None] * len(legs)
+        self._waiting = sorted(range(len(legs)), key=lambda k: int(legs[k].frame[0]), reverse=True)
+        self._open: dict[int, list[tuple[NDArray[np.float32], Mask]]] = {}
+        self._row = {
+            k: {int(f): r for r, f in enumerate(leg.frame) if r % max(1, -(-len(leg.frame) // MOST_LOOKS)) == 0}
+            for k, leg in enumerate(legs)
+        }
+
+    def look(self, frame: Frame) -> None:
+        """Take in the next frame."""
+        while self._waiting and self.legs[self._waiting[-1]].frame[0] <= frame.index:
+            self._open[self._waiting.pop()] = []
+        scene = _scene_at(self.result, frame.index)
+        for k, looks in list(self._open.items()):
+            row = self._row[k].get(frame.index)
+            if row is not None and scene is not None:
+                looks.append(self._one(frame, scene, self.legs[k], row))
+            if self.legs[k].frame[-1] <= frame.index:
+                self._end(k)
+
+    def _end(self, k: int) -> None:
+        looks = self._open.pop(k)
+        if looks:
+            told = what_goes_along(np.stack([look for look, _ in looks]), np.stack([free for _, free in looks]))
+            self.extents[k] = None if told is None else extent_of(*told, self.legs[k].share)
+
+    def _one(self, frame: Frame, scene: DetectorState, leg: Leg, row: int) -> tuple[NDArray[np.float32], Mask]:
+        """The picture around one detection, and where nothing else is followed."""
+        x1, y1, x2, y2 = leg.box[row].tolist()
+        wide, tall = leg.usual[row].tolist()
+        across = (x1 + x2) / 2 + wide * cell_middles()
+        down = (y1 + y2) / 2 + tall * cell_middles()
+        cell = wide * CELL, tall * CELL
+        look = np.zeros((3, GRID, GRID), np.float32)
+        look[0] = _cells(frame.grey, scene.picture, scene.noise, across, down, cell)
+        if scene.colour is not None and frame.chroma is not None and scene.colour.picture.ndim == 2:
+            half = frame.chroma.shape[1]
+            for p in range(2):
+                rows = slice(p * half, (p + 1) * half)
+                planes = frame.chroma[p], scene.colour.picture[rows], scene.colour.noise[rows]
+                if planes[0].shape == planes[1].shape:
+                    look[1 + p] = _cells(*planes, across / 2, down / 2, (cell[0] / 2, cell[1] / 2))
+        return look, self._free(frame.index, int(leg.blob[row]), across, down)
+
+    def _free(self, frame: int, blob: int, across: Float, down: Float) -> Mask:
+        """Where around a detection the picture is, and nobody else."""
+        free = ((down >= 0) & (down < self.size[1]))[:, None] & ((across >= 0) & (across < self.size[0]))[None, :]
+        first, past = self.tracks.frame_start[frame : frame + 2].tolist()
+        for r in range(first, past):
+            if self.tracks.detection[r] == blob:
+                continue
+            x1, y1, x2, y2 = self.tracks.box[r].tolist()
+            by_x, by_y = BESIDE * (x2 - x1), BESIDE * (y2 - y1)
+            taken = ((down > y1 - by_y) & (down < y2 + by_y))[:, None]
+            free &= ~(taken & ((across > x1 - by_x) & (across < x2 + by_x))[None, :])
+        return free
+
+
+def _cells(
+    seen: NDArray[np.uint8],
+    picture: NDArray[np.uint8],
+    noise: NDArray[np.uint8],
+    across: Float,
+    down: Float,
+    cell: tuple[float, float],
+) -> NDArray[np.float32]:
+    """Mean difference of a picture from the empty scene over each cell, in its noise; ``noise`` in levels x 16."""
+    height, width = seen.shape
+    x, y = _px(across, cell[0], width), _px(down, cell[1], height)
+    part = slice(y.min(), y.max()), slice(x.min(), x.max())
+    off = (seen[part].astype(np.float64) - picture[part]) * (16.0 / np.maximum(noise[part], 1))
+    sums = np.zeros((off.shape[0] + 1, off.shape[1] + 1))
+    sums[1:, 1:] = np.clip(off, -LOUDEST, LOUDEST).cumsum(axis=0).cumsum(axis=1)
+    (x1, x2), (y1, y2) = x - x.min(), y - y.min()
+    total = sums[y2][:, x2] - sums[y1][:, x2] - sums[y2][:, x1] + sums[y1][:, x1]
+    return (total / ((y2 - y1)[:, None] * (x2 - x1)[None, :])).astype(np.float32)
+
+
+def _px(middle: Float, cell: float, size: int) -> NDArray[np.int64]:
+    """First and one past the last pixel (2, n) of cells along an axis, one at least, inside the picture."""
+    first = np.clip(np.floor(middle - cell / 2 + 0.5).astype(np.int64), 0, size - 1)
+    past = np.clip(np.floor(middle + cell / 2 + 0.5).astype(np.int64), 1, size)
+    return np.stack([first, np.maximum(past, first + 1)])
+
+
+def _made_whole(found: Detections, legs: list[Leg], extents: list[Extent | None]) -> Detections:
+    """Boxes as far as their bodies reach, of those whose ends are clear in most legs."""
+    box, changed = np.array(found.box), False
+    gains = [_gain(leg, extent) for leg, extent in zip(legs, extents, strict=True)]
+    for life in {leg.life for leg in legs}:
+        mine = [k for k, leg in enumerate(legs) if leg.life == life]
+        edges = [extent.edge if gains[k] and (extent := extents[k]) is not None else 0.0 for k in mine]
+        if np.median(edges) < EDGE:
+            continue
+        for k in mine:
+            extent = extents[k]
+            if gains[k] and extent is not None:
+                box[legs[k].blob], changed = _whole_boxes(legs[k], extent, found.size), True
+    return replace(found, box=box) if changed else found
+
+
+def _gain(leg: Leg, extent: Extent | None) -> bool:
+    """Whether what was lacking is there."""
+    if extent is None:
+        return False
+    wide, tall = extent.box[2] - extent.box[0], extent.box[3] - extent.box[1]
+    return tall > GAIN * leg.share[1] or (leg.narrow and wide > GAIN * leg.share[0])
+
+
+def _whole_boxes(leg: Leg, extent: Extent, size: tuple[int, int]) -> Float:
+    """The boxes of a leg with what lies beyond them on the sides where they lack something."""
+    middle = (leg.box[:, :2] + leg.box[:, 2:]) / 2
+    low, high = np.array(extent.box[:2]), np.array(extent.box[2:])
+    whole = np.hstack([middle + low * leg.usual, middle + high * leg.usual])
+    whole = np.hstack([np.minimum(whole[:, :2], leg.box[:, :2]), np.maximum(whole[:, 2:], leg.box[:, 2:])])
+    if not leg.narrow:
+        whole[:, [0, 2]] = leg.box[:, [0, 2]]
+    return np.clip(whole, 0.0, np.tile(np.array(size, np.float64), 2))
