@@ -11,6 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from drover.core.bodies.looks import cell_differences
 from drover.core.bodies.necks import parts_of
 from drover.core.bodies.packed import place_bodies
 from drover.core.bodies.settle import settle
@@ -186,6 +187,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     wide = read_only(np.array([(y, 0, 30) for y in range(20)], np.int16))
     place_bodies(wide, np.array([20.0, 0.0]), np.array([10.0, 0.0]), 1.0)
     parts_of(wide)
+    cell_differences(*[np.ones((9, 9), np.uint8)] * 3, np.arange(9.0), np.arange(9.0), (1.0, 1.0))
     explain_frame(found, tracks, times, 25.0, settings, 38)
     _warm_ride(tracks, found, times)
     lost = LostOnes(8.0, 0.1)

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from drover.core.bodies.along import CELL, GRID, Extent, cell_middles, extent_of, what_goes_along
 from drover.core.bodies.lacking import Leg, lacking_legs
+from drover.core.bodies.looks import cell_differences
 from drover.core.bodies.size_field import SizeField
 from drover.core.detect.detector import DetectorState
 from drover.core.detect.result import DetectResult
@@ -30,7 +31,6 @@ Float = NDArray[np.float64]
 Mask = NDArray[np.bool_]
 GAP = 4.0  # s without anything to look at, from which the reading goes on behind them
 MOST_LOOKS = 50  # pictures of a leg, evenly spread
-LOUDEST = 30.0  # times the noise, that a pixel is counted for
 BESIDE = 0.1  # of its sides, by which others that are followed are kept away from
 EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
 GAIN = 1.2  # times the height or width that were seen, for anything to be gained
@@ -130,14 +130,14 @@ class _Reading:
         down = (y1 + y2) / 2 + tall * cell_middles()
         cell = wide * CELL, tall * CELL
         look = np.zeros((3, GRID, GRID), np.float32)
-        look[0] = _cells(frame.grey, scene.picture, scene.noise, across, down, cell)
+        look[0] = cell_differences(frame.grey, scene.picture, scene.noise, across, down, cell)
         if scene.colour is not None and frame.chroma is not None and scene.colour.picture.ndim == 2:
             half = frame.chroma.shape[1]
             for p in range(2):
                 rows = slice(p * half, (p + 1) * half)
                 planes = frame.chroma[p], scene.colour.picture[rows], scene.colour.noise[rows]
                 if planes[0].shape == planes[1].shape:
-                    look[1 + p] = _cells(*planes, across / 2, down / 2, (cell[0] / 2, cell[1] / 2))
+                    look[1 + p] = cell_differences(*planes, across / 2, down / 2, (cell[0] / 2, cell[1] / 2))
         return look, self._free(frame.index, int(leg.blob[row]), across, down)
 
     def _free(self, frame: int, blob: int, across: Float, down: Float) -> Mask:
@@ -152,33 +152,6 @@ class _Reading:
             taken = ((down > y1 - by_y) & (down < y2 + by_y))[:, None]
             free &= ~(taken & ((across > x1 - by_x) & (across < x2 + by_x))[None, :])
         return free
-
-
-def _cells(
-    seen: NDArray[np.uint8],
-    picture: NDArray[np.uint8],
-    noise: NDArray[np.uint8],
-    across: Float,
-    down: Float,
-    cell: tuple[float, float],
-) -> NDArray[np.float32]:
-    """Mean difference of a picture from the empty scene over each cell, in its noise; ``noise`` in levels x 16."""
-    height, width = seen.shape
-    x, y = _px(across, cell[0], width), _px(down, cell[1], height)
-    part = slice(y.min(), y.max()), slice(x.min(), x.max())
-    off = (seen[part].astype(np.float64) - picture[part]) * (16.0 / np.maximum(noise[part], 1))
-    sums = np.zeros((off.shape[0] + 1, off.shape[1] + 1))
-    sums[1:, 1:] = np.clip(off, -LOUDEST, LOUDEST).cumsum(axis=0).cumsum(axis=1)
-    (x1, x2), (y1, y2) = x - x.min(), y - y.min()
-    total = sums[y2][:, x2] - sums[y1][:, x2] - sums[y2][:, x1] + sums[y1][:, x1]
-    return (total / ((y2 - y1)[:, None] * (x2 - x1)[None, :])).astype(np.float32)
-
-
-def _px(middle: Float, cell: float, size: int) -> NDArray[np.int64]:
-    """First and one past the last pixel (2, n) of cells along an axis, one at least, inside the picture."""
-    first = np.clip(np.floor(middle - cell / 2 + 0.5).astype(np.int64), 0, size - 1)
-    past = np.clip(np.floor(middle + cell / 2 + 0.5).astype(np.int64), 1, size)
-    return np.stack([first, np.maximum(past, first + 1)])
 
 
 def _made_whole(found: Detections, legs: list[Leg], extents: list[Extent | None]) -> Detections:

@@ -76,8 +76,15 @@ def settle(
         detections = split_shared(cut, tracks, times, field)
         if detections is not cut:
             tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
-        if look_again is not None and field is not None:
+        for _ in range(ROUNDS):
+            if look_again is None or field is None:
+                break
+            before = detections
             detections = look_again(detections, tracks, field)
+            if detections is before:
+                break
+            tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+            field = fit_size_field(tracks)
         detections = complete_bodies(detections, tracks, times)
     return detections
 
