@@ -1,0 +1,191 @@
+"""Bodies of which only a part is told from the ground: what goes along with it is found, and nothing else is."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from builders import tracks_of
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.ndimage import gaussian_filter
+
+from drover.core.bodies.along import GRID, cell_middles, extent_of, what_goes_along
+from drover.core.bodies.lacking import lacking_legs
+from drover.core.bodies.looks import cell_differences
+from drover.core.bodies.settle import settle
+from drover.core.bodies.size_field import SizeField
+from drover.core.detect_pass import detect_clip
+from drover.core.errors import Cancelled
+from drover.core.footage.reader import ClipReader
+from drover.core.footage.writer import ClipWriter
+from drover.core.geometry import pair_overlap
+from drover.core.recipe import Recipe
+from drover.core.second_look import look_again
+from drover.core.types import Detections
+
+RATE, FRAMES, SIZE = 25.0, 150, (320, 180)
+TIMES = np.arange(FRAMES) / RATE
+WIDE, TALL, HEAD = 30, 18, 7
+SEEN, HIDDEN = (30, 75, 120), (52, 150)  # tops of ducks that are white, and of those of the water's colour
+
+
+# --- what goes along ---------------------------------------------------------------------------------------------
+
+
+def looks_of(seed: int, body: tuple[float, float, float, float] | None, shade: float, calm: float) -> np.ndarray:
+    """Fifty looks at ground that ripples, with a body over it of which only the mean or the calm is seen."""
+    rng = np.random.default_rng(seed)
+    looks = rng.normal(0, 1, (50, 3, GRID, GRID)).astype(np.float32)
+    if body is not None:
+        u = cell_middles()
+        inside = ((u > body[1]) & (u < body[3]))[:, None] & ((u > body[0]) & (u < body[2]))[None, :]
+        looks[:, :, inside] = shade + calm * looks[:, :, inside]
+    core = np.abs(cell_middles()) < 0.15
+    looks[:, 0, core[:, None] & core[None, :]] = 12.0
+    return looks
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(0, 1000), st.sampled_from([(-0.15, 0.85), (-0.85, 0.15)]), st.sampled_from([(0.7, 1.0), (0.1, 0.3)]))
+def test_a_body_is_found_by_its_shade_or_by_the_ripples_that_are_missing(seed, across, way):
+    body = (across[0], -0.15, across[1], 0.85)
+    told = what_goes_along(looks_of(seed, body, *way), np.ones((50, GRID, GRID), np.bool_))
+    assert told is not None
+    extent = extent_of(*told, (0.3, 0.3))
+    assert extent is not None and extent.edge > 1.4
+    assert np.abs(np.array(extent.box) - body).max() < 0.16, "two cells"
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(0, 1000))
+def test_what_is_small_and_whole_does_not_grow(seed):
+    told = what_goes_along(looks_of(seed, None, 0.0, 1.0), np.ones((50, GRID, GRID), np.bool_))
+    assert told is not None
+    extent = extent_of(*told, (0.3, 0.3))
+    assert extent is None or extent.edge < 1.4 or max(np.abs(extent.box)) < 0.32
+
+
+def test_somebody_beside_is_not_taken_for_a_part_and_too_little_ground_says_nothing():
+    looks = looks_of(3, (0.15, -0.5, 0.8, 0.5), 2.0, 1.0)
+    free = np.ones((50, GRID, GRID), np.bool_)
+    free[:, :, cell_middles() > 0.15] = False
+    told = what_goes_along(looks, free)
+    assert told is not None
+    extent = extent_of(*told, (0.3, 0.3))
+    assert extent is None or extent.box[2] < 0.3
+    free[:, np.abs(cell_middles()) > 0.9] = False
+    free[:, :, np.abs(cell_middles()) > 0.9] = False
+    assert what_goes_along(looks, free) is None
+
+
+def test_a_cell_holds_the_mean_of_its_pixels_in_multiples_of_their_noise():
+    seen = np.zeros((4, 6), np.uint8)
+    seen[:2, :3] = [[10, 12, 90], [14, 16, 90]]
+    noise = np.full((4, 6), 32, np.uint8)  # two levels
+    cells = cell_differences(
+        seen, np.full((4, 6), 10, np.uint8), noise, np.array([1.0, 2.5, 90.0]), np.array([1.0]), (2.0, 2.0)
+    )
+    # Means of 0, 1, 2 and 3; one px column of what differs by 40, cut at 30; beyond the edge the last pixel.
+    assert cells[0, 0] == pytest.approx(1.5)
+    assert cells[0, 1] == pytest.approx((30 + 30 - 5 - 5) / 4)
+    assert cells[0, 2] == pytest.approx(-5.0)
+
+
+# --- who is looked at --------------------------------------------------------------------------------------------
+
+
+def legs_of(wide: float, tall: float, *, full: int = 0, x: float = 100.0) -> int:
+    """How many legs of a life of 150 pictures, ``full`` of them in full, are looked at; bodies are 20 by 40 px."""
+    rows = []
+    for k in range(FRAMES):
+        w, t = (20.0, 40.0) if k < full else (wide, tall)
+        rows.append((k, 1, (x + k - w / 2, 120 - t, x + k + w / 2, 120.0)))
+    box = np.array([row[2] for row in rows], np.float32)
+    found = Detections.from_boxes(np.arange(FRAMES), box, np.ones(FRAMES, np.float32), frame_count=FRAMES, size=SIZE)
+    return len(lacking_legs(found, tracks_of(rows, FRAMES, size=SIZE), TIMES, SizeField((40.0, 0.0), (20.0, 0.0), 0.1)))
+
+
+def test_pieces_and_bodies_without_an_end_are_looked_at_and_children_are_not():
+    assert legs_of(6, 12) == 3, "a head"
+    assert legs_of(19, 26) == 3, "as wide as others, without legs"
+    assert legs_of(12, 24) == 0, "smaller both ways: a child"
+    assert legs_of(20, 38) == 0, "whole"
+    assert legs_of(3, 6) == 0, "something else"
+    assert legs_of(6, 12, full=110) == 0, "seen in full for most of its life"
+    assert legs_of(6, 12, x=-20.0) == 2, "the first leg is at the edge, and says nothing"
+
+
+def test_who_has_lost_the_legs_is_held_against_those_that_stand_where_they_would():
+    field = SizeField((-40.0, 0.5), (-20.0, 0.25), 0.1)  # 20 px tall at level 120, 60 at 200
+    whole = np.array([[100.0, 140.0, 130.0, 200.0]])
+    wide, tall = field.of_part(whole - [0, 0, 0, 30.0])
+    assert (wide[0], tall[0]) == pytest.approx((30.0, 60.0))
+    assert field.of(whole)[1][0] == pytest.approx(60.0)
+
+
+# --- a clip ------------------------------------------------------------------------------------------------------
+
+
+def place(k: int, top: int) -> tuple[int, int, int, int]:
+    """The true box of a duck that swims to the right, more slowly the lower it is."""
+    x = int(20 + (1.6 - top / 200) * k)
+    return x, top, x + WIDE, top + TALL
+
+
+@pytest.fixture(scope="module")
+def pond(tmp_path_factory: pytest.TempPathFactory):
+    """A clip of rippling water with white ducks and some of its own colour, whose heads alone are dark."""
+    path = tmp_path_factory.mktemp("pond") / "pond.mp4"
+    rng = np.random.default_rng(5)
+    with ClipWriter(path, width=SIZE[0], height=SIZE[1], rate=RATE, preset="ultrafast", quality=12) as out:
+        for k in range(FRAMES):
+            ripple = gaussian_filter(rng.normal(0, 1, (SIZE[1], SIZE[0])), (1.0, 3.0))
+            picture = 110 + 6.0 * ripple / ripple.std()
+            for top in (*SEEN, *HIDDEN):
+                x1, y1, x2, y2 = place(k, top)
+                picture[y1:y2, x1:x2] = 190.0 if top in SEEN else 112.0
+                picture[y1 : y1 + HEAD, x2 - HEAD : x2] = 30.0
+            picture = picture + rng.normal(0, 1.2, picture.shape)
+            out.add(np.clip(picture, 0, 255).astype(np.uint8)[..., None].repeat(3, axis=2))
+    with ClipReader(path) as reader:
+        clip = reader.info
+    return clip, detect_clip(clip, Recipe().detect)
+
+
+def overlaps(found: Detections, top: int) -> np.ndarray:
+    """The best overlap with a duck in each picture."""
+    out = []
+    for k in range(FRAMES):
+        truth = np.array([place(k, top)], np.float32)
+        rows = range(found.frame_start[k], found.frame_start[k + 1])
+        out.append(max((pair_overlap(truth, 0, found.box, d) for d in rows), default=0.0))
+    return np.array(out)
+
+
+def settled(clip, result, **more) -> Detections:
+    def again(found, tracks, field):
+        return look_again(result, clip, found, tracks, clip.times, field, **more)
+
+    return settle(result.detections, clip.times, clip.rate, Recipe().detect.bodies, look_again=again)
+
+
+def test_ducks_of_the_water_s_colour_are_boxed_whole_and_white_ones_stay_as_they_are(pond):
+    clip, result = pond
+    once = settle(result.detections, clip.times, clip.rate, Recipe().detect.bodies)
+    again = settled(clip, result)
+    for top in HIDDEN:
+        assert np.median(overlaps(once, top)) < 0.3, "heads alone"
+        assert (overlaps(again, top) >= 0.5).mean() > 0.85
+    for top in SEEN:
+        assert overlaps(again, top) == pytest.approx(overlaps(once, top))
+    assert np.array_equal(again.frame_start, once.frame_start) and again.runs is once.runs
+
+
+def test_it_is_stopped_on_the_way_and_looks_at_nothing_where_no_scene_is_kept(pond):
+    clip, result = pond
+    with pytest.raises(Cancelled):
+        settled(clip, result, cancelled=lambda: True)
+    unknown = settled(clip, replace(result, checkpoints=()))
+    assert np.array_equal(unknown.box, settle(result.detections, clip.times, clip.rate, Recipe().detect.bodies).box)
