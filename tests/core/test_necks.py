@@ -122,7 +122,10 @@ def test_where_nothing_is_followed_for_long_nothing_is_cut():
     assert cut is found
 
 
-@pytest.mark.parametrize("field", [None, replace(FIELD, spread=0.9), replace(FIELD, width=(90.0, 0.0))])
+@pytest.mark.parametrize(
+    "field",
+    [None, replace(FIELD, spread=0.9), replace(FIELD, width_spread=0.6), replace(FIELD, width=(90.0, 0.0))],
+)
 def test_where_no_body_s_size_is_known_or_none_is_larger_nothing_is_cut(field):
     found, cut = cut_of([alone(0), alone(60), together], field)
     assert cut is found

@@ -26,6 +26,7 @@ Int = NDArray[np.int64]
 Float = NDArray[np.float64]
 THIN = 0.4  # of the thinner of two bodies' half width, that a neck has at most
 STOUT = 0.45  # of the thicker one's half width, that the thinner has at least: heads and limbs have less
+ALL_WIDTHS = 0.4  # log ratio, at the median: tractors with trailers go where people walk
 LARGER = 1.25  # times the box of one body at a place
 LEAST_TIME = 1.2  # s seen
 AROUND = 0.6  # of the pictures of so long, in which they are seen to show a neck
@@ -41,7 +42,7 @@ def split_necks(found: Detections, tracks: Tracks, times: NDArray[np.float64], f
 
     ``tracks`` were linked from ``found``; ``field`` says how large one body is at a place.
     """
-    if field is None or not field.says_something or len(tracks) == 0 or len(found.runs) == 0:
+    if field is None or not _of_one_size(field) or len(tracks) == 0 or len(found.runs) == 0:
         return found
     held = rows_by_life(tracks, len(found))
     fixed, step = found.frozen(), float(np.median(np.diff(times)))
@@ -61,6 +62,11 @@ def split_necks(found: Detections, tracks: Tracks, times: NDArray[np.float64], f
     blob = np.repeat([one for one, _ in cut], [len(boxes) for _, boxes in cut])
     box = np.concatenate([boxes for _, boxes in cut]).astype(np.float32)
     return cut_into(found, blob, box, found.look[blob] if len(found.look) else found.look)
+
+
+def _of_one_size(field: SizeField) -> bool:
+    """Whether what is larger than a body at a place is more than one: not where all widths share it."""
+    return field.says_something and field.width_spread <= ALL_WIDTHS
 
 
 def _bodies_in(fixed: Detections, blobs: Int, field: SizeField) -> list[Float]:
