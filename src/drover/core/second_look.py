@@ -33,6 +33,8 @@ GAP = 4.0  # s without anything to look at, from which the reading goes on behin
 MOST_LOOKS = 50  # pictures of a leg, evenly spread
 BESIDE = 0.1  # of its sides, by which others that are followed are kept away from
 EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
+LEAN = 0.55  # from which what is seen is an end of a body: a halo lies on all sides
+HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end
 GAIN = 1.2  # times the height or width that were seen, for anything to be gained
 
 
@@ -155,25 +157,31 @@ class _Reading:
 
 
 def _made_whole(found: Detections, legs: list[Leg], extents: list[Extent | None]) -> Detections:
-    """Boxes as far as their bodies reach, of those whose ends are clear in most legs."""
+    """Boxes as far as their bodies reach, of those that are ends of bodies, with clear ends of their own, mostly."""
     box, changed = np.array(found.box), False
-    gains = [_gain(leg, extent) for leg, extent in zip(legs, extents, strict=True)]
     for life in {leg.life for leg in legs}:
-        mine = [k for k, leg in enumerate(legs) if leg.life == life]
-        edges = [extent.edge if gains[k] and (extent := extents[k]) is not None else 0.0 for k in mine]
-        if np.median(edges) < EDGE:
+        mine = [(leg, extent) for leg, extent in zip(legs, extents, strict=True) if leg.life == life]
+        grown = [(leg, extent) for leg, extent in mine if extent is not None and _gain(leg, extent)]
+        edges = [extent.edge for _, extent in grown] + [0.0] * (len(mine) - len(grown))
+        if not grown or np.median(edges) < EDGE or not _is_an_end(grown):
             continue
-        for k in mine:
-            extent = extents[k]
-            if gains[k] and extent is not None:
-                box[legs[k].blob], changed = _whole_boxes(legs[k], extent, found.size), True
+        for leg, extent in grown:
+            box[leg.blob], changed = _whole_boxes(leg, extent, found.size), True
     return replace(found, box=box) if changed else found
 
 
-def _gain(leg: Leg, extent: Extent | None) -> bool:
+def _is_an_end(grown: list[tuple[Leg, Extent]]) -> bool:
+    """Whether what is seen of a life lies at an end of its body, in most of its legs."""
+    leans = np.array([extent.lean(leg.share) for leg, extent in grown])
+    across, down = float(np.median(np.abs(leans[:, 0]))), float(np.median(leans[:, 1]))
+    if not np.median([leg.narrow for leg, _ in grown]):
+        return abs(down) >= LEAN
+    tall = np.median([leg.share[1] for leg, _ in grown])
+    return max(across, abs(down)) >= LEAN and (tall < HALF or down >= LEAN)
+
+
+def _gain(leg: Leg, extent: Extent) -> bool:
     """Whether what was lacking is there."""
-    if extent is None:
-        return False
     wide, tall = extent.box[2] - extent.box[0], extent.box[3] - extent.box[1]
     return tall > GAIN * leg.share[1] or (leg.narrow and wide > GAIN * leg.share[0])
 

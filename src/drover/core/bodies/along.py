@@ -45,6 +45,16 @@ class Extent:
     box: tuple[float, float, float, float]
     edge: float
 
+    def lean(self, share: tuple[float, float]) -> tuple[float, float]:
+        """To which side, across and down, more of it lies of which a ``share`` (width, height) is seen: -1 to 1."""
+        x1, y1, x2, y2 = self.box
+        return _lean(-share[0] / 2 - x1, x2 - share[0] / 2), _lean(-share[1] / 2 - y1, y2 - share[1] / 2)
+
+
+def _lean(before: float, after: float) -> float:
+    """-1 where all lies before, 1 where all lies after; near 0 where that is little."""
+    return (after - before) / (after + before + CELL)
+
 
 def cell_middles() -> Float:
     """Where the middles of the cells lie from the middle of what is seen, in bodies, (GRID,)."""
