@@ -17,6 +17,7 @@ from drover.core.track.frame_boxes import FrameBoxes
 from drover.core.track.living import Living
 from drover.core.track.looks import learn_looks
 from drover.core.track.lost import LostOnes
+from drover.core.track.rebound import begin_anew, find_rebounds
 from drover.core.track.rows import TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, guests
 from drover.core.track.step_kernels import bear_tracks, choose_links, move_on, note_frame, share_out
@@ -26,7 +27,7 @@ from drover.core.types import DEFAULT_CLASS, Tracks
 
 __all__ = ["EVEN", "VERSION", "LookAhead", "Tracker"]
 
-VERSION = 7
+VERSION = 8
 EVEN = 0.5  # px/frame²: jumpiness on auto where nobody has measured it, as live
 MANY = 1500  # tracks from which two threads share the work of a step
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
@@ -98,9 +99,11 @@ class Tracker:
         unseen, forecast = self._predict(time)
         track, detection, cost, distance, nearest = self._candidates(found, forecast, unseen)
         match, room, link, seen, hidden, apart, nis, alone = self._choose(track, detection, cost, distance, found)
+        bounced = self._rebound(found, unseen, match, link, seen, alone)
         if self.settings.blobs.share and living.count:
             self._share(found, forecast, unseen, match, link, seen, hidden, alone, nis)
         self._correct(found, match, alone, nis)
+        nis[bounced] = np.nan  # no forecast was ever held against what was found there
         if len(found.look):
             learn_looks(living.look, match, alone, found.look)
         newly = self._note(time, found, link, seen, hidden, nearest, apart, room, nis)
@@ -200,6 +203,22 @@ class Tracker:
             track, detection, cost, distance, living.believed, found.confidence, settings.sure_from,
             settings.assignment == "greedy", living.count, len(found.box),
         )  # fmt: skip
+
+    def _rebound(
+        self, found: FrameBoxes, unseen: Float, match: NDArray[np.int64], link: NDArray[np.int64],
+        seen: NDArray[np.bool_], alone: NDArray[np.bool_],
+    ) -> NDArray[np.int64]:  # fmt: skip
+        """Link those that bounced to what they are now, in place; which they are."""
+        living, count = self._living, self._living.count
+        free = living.believed[:count] & ~living.hidden[:count]
+        who, detection = find_rebounds(
+            living.seen[:count], living.mean[:count, 2:4], unseen, free, found.box, match, self._interval
+        )
+        if len(who):
+            begin_anew(living.mean, living.cov, living.seen, who, found.box[detection], unseen)
+            match[who] = link[who] = detection
+            seen[who] = alone[who] = True
+        return who
 
     def _share(
         self,

@@ -1,0 +1,73 @@
+"""One that bounces is where no forecast puts it, yet no farther from where it was than it goes in that time.
+
+A ball off a wall, an insect off a pane: what was just seen may be linked to the only free detection around that place,
+of about its size, if nobody else may. The filter begins anew there, as fast as it
+was but not sure whither. This is a rule of our own.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from drover.core.track.filters import XY
+
+__all__ = ["begin_anew", "find_rebounds"]
+
+Float = NDArray[np.float64]
+Int = NDArray[np.int64]
+JUST_SEEN = 1.5  # times the time between two pictures
+FAST = 0.1  # sizes that it goes between two pictures: what is slower does not bounce, it melts into something
+REACH, NEAR = 1.5, 1.0  # times the way that it would have gone; sizes that it may be off in any case
+CLEAR = 2.0  # times that, within which there is no other choice
+ALIKE = 1.5  # ratio of widths, and of heights
+
+
+def find_rebounds(
+    last: Float,
+    side: Float,
+    unseen: Float,
+    free: NDArray[np.bool_],
+    box: NDArray[np.float32],
+    match: Int,
+    interval: float,
+) -> tuple[Int, Int]:
+    """Which of the ``free`` tracks bounced, and the detections that they are.
+
+    ``last`` (n, 4) is centre px and speed px/frame when last seen, ``side`` (n, 2) width and height px, ``unseen`` (n,)
+    frames since; ``box`` (m, 4) the detections, ``match`` (n,) which of them each has, -1 for none; ``interval`` frames
+    between two pictures.
+    """
+    none = np.zeros(0, np.int64), np.zeros(0, np.int64)
+    way = np.hypot(last[:, 2], last[:, 3]) * unseen
+    size = np.sqrt(np.maximum(side[:, 0] * side[:, 1], 1.0))
+    who = np.flatnonzero(free & (match < 0) & (unseen <= JUST_SEEN * interval) & (way >= FAST * size))
+    if len(who) == 0:
+        return none
+    taken = np.zeros(len(box), np.bool_)
+    taken[match[match >= 0]] = True
+    left = np.flatnonzero(~taken)
+    if len(left) == 0:
+        return none
+    there = box[left].astype(np.float64)
+    middle, sides = (there[:, :2] + there[:, 2:]) / 2, np.maximum(there[:, 2:] - there[:, :2], 1.0)
+    apart = np.linalg.norm(last[who, None, :2] - middle[None], axis=2) / np.maximum(REACH * way, NEAR * size)[who, None]
+    near = apart <= CLEAR
+    alike = (np.abs(np.log(sides[None] / np.maximum(side[who, None], 1.0))) <= np.log(ALIKE)).all(axis=2)
+    only = near & (near.sum(axis=1) == 1)[:, None] & (near.sum(axis=0) == 1)[None, :]
+    one, detection = np.nonzero(only & alike & (apart <= 1.0))
+    return who[one], left[detection]
+
+
+def begin_anew(mean: Float, cov: Float, last: Float, who: Int, box: NDArray[np.float32], unseen: Float) -> None:
+    """Put filters where they were found, going the way that they came from where they were last seen; in place."""
+    there = box.astype(np.float64)
+    middle = (there[:, :2] + there[:, 2:]) / 2
+    speed = np.hypot(last[who, 2], last[who, 3])
+    mean[who, :2] = middle
+    mean[who, 4:6] = (middle - last[who, :2]) / np.maximum(unseen[who], 1e-6)[:, None]
+    mean[who, 6:8] = 0.0
+    for c in (0, 6):
+        cov[who, c + 1] = cov[who, c + 3] = cov[who, c + 4] = 0.0
+        cov[who, c + 2] = np.maximum(cov[who, c + 2], speed**2)
+    cov[who, XY] = 0.0

@@ -1,0 +1,84 @@
+"""Things that bounce keep their identity; what appears near another that was lost does not get it."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from drover.core.recipe import TrackSettings
+from drover.core.track.rebound import find_rebounds
+from drover.core.track.whole_clip import link_detections
+from drover.core.types import Detections
+
+RATE, FRAMES, SIZE = 25.0, 120, (400, 300)
+TIMES = np.arange(FRAMES) / RATE
+SIDE = 12.0
+
+
+def there_and_back(low: float, high: float, start: float, speed: float) -> np.ndarray:
+    """Places of a ball between two walls, (frames,)."""
+    way = (start - low + speed * np.arange(FRAMES)) % (2 * (high - low))
+    return low + np.minimum(way, 2 * (high - low) - way)
+
+
+def identities(*paths: np.ndarray) -> list[set[int]]:
+    """The identities that each path of middles (frames, 2) is linked as."""
+    rows = [(k, np.hstack([p[k] - SIDE / 2, p[k] + SIDE / 2])) for k in range(FRAMES) for p in paths]
+    box = np.array([row[1] for row in rows], np.float32)
+    frame = np.array([row[0] for row in rows])
+    found = Detections.from_boxes(frame, box, np.ones(len(rows), np.float32), frame_count=FRAMES, size=SIZE)
+    tracks = link_detections(found, TIMES, RATE, TrackSettings())
+    who = np.zeros(len(rows), int)
+    held = tracks.detection >= 0
+    who[tracks.detection[held]] = tracks.identity[held]
+    return [set(who[k :: len(paths)].tolist()) for k in range(len(paths))]
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.floats(5.0, 16.0), st.floats(4.0, 13.0), st.floats(40.0, 200.0))
+def test_a_ball_between_walls_is_one_from_end_to_end(across, down, start):
+    ball = np.column_stack([there_and_back(20, 380, start, across), there_and_back(20, 280, start / 2 + 20, down)])
+    assert identities(ball) == [{1}]
+
+
+def test_two_balls_that_bounce_about_are_not_mixed_up():
+    one = np.column_stack([there_and_back(20, 380, 60, 11.0), there_and_back(20, 280, 46, 7.0)])
+    other = np.column_stack([there_and_back(20, 380, 300, 8.0), there_and_back(20, 280, 120, 12.0)])
+    first, second = identities(one, other)
+    assert not first & second and len(first | second) <= 3
+
+
+def rebounds(*boxes, last=(100.0, 100.0, 10.0, 0.0), unseen: float = 1.0, match: int = -1) -> list[int]:
+    found = np.array(boxes, np.float32).reshape(-1, 4)
+    who, detection = find_rebounds(
+        np.array([last]), np.full((1, 2), SIDE), np.array([unseen]), np.ones(1, np.bool_), found,
+        np.array([match]), 1.0,
+    )  # fmt: skip
+    return detection.tolist() if len(who) else []
+
+
+def ball(x: float, y: float, side: float = SIDE) -> tuple[float, ...]:
+    return x - side / 2, y - side / 2, x + side / 2, y + side / 2
+
+
+@pytest.mark.parametrize(
+    ("boxes", "how", "expected"),
+    [
+        ([ball(95, 104)], {}, [0]),
+        ([ball(114, 100)], {}, [0]),  # 1.4 times the way
+        ([ball(116, 100)], {}, []),  # farther than it can have come
+        ([ball(95, 104), ball(125, 100)], {}, []),  # another within reach twice as far
+        ([ball(95, 104), ball(190, 100)], {}, [0]),
+        ([ball(95, 104, 20)], {}, []),  # of another size
+        ([ball(95, 104)], {"unseen": 2.0}, []),  # not seen just now
+        ([ball(95, 104)], {"match": 0}, []),  # it is where it was expected
+        ([ball(100, 111)], {"last": (100.0, 100.0, 2.0, 0.0)}, [0]),  # a size off, whatever its speed was
+        ([ball(100, 113)], {"last": (100.0, 100.0, 2.0, 0.0)}, []),
+        ([ball(100, 106)], {"last": (100.0, 100.0, 1.0, 0.0)}, []),  # slow things do not bounce
+        ([], {}, []),
+    ],
+)
+def test_the_only_one_of_its_size_no_farther_than_it_goes_is_it(boxes, how, expected):
+    assert rebounds(*boxes, **how) == expected
