@@ -39,9 +39,14 @@ def find_rebounds(
     between two pictures.
     """
     none = np.zeros(0, np.int64), np.zeros(0, np.int64)
-    way = np.hypot(last[:, 2], last[:, 3]) * unseen
-    size = np.sqrt(np.maximum(side[:, 0] * side[:, 1], 1.0))
-    who = np.flatnonzero(free & (match < 0) & (unseen <= JUST_SEEN * interval) & (way >= FAST * size))
+    who = np.flatnonzero(match < 0)
+    if len(who) == 0:
+        return none
+    who = who[free[who] & (unseen[who] <= JUST_SEEN * interval)]
+    way = np.hypot(last[who, 2], last[who, 3]) * unseen[who]
+    size = np.sqrt(np.maximum(side[who, 0] * side[who, 1], 1.0))
+    fast = way >= FAST * size
+    who, reach = who[fast], np.maximum(REACH * way, NEAR * size)[fast]
     if len(who) == 0:
         return none
     taken = np.zeros(len(box), np.bool_)
@@ -51,7 +56,7 @@ def find_rebounds(
         return none
     there = box[left].astype(np.float64)
     middle, sides = (there[:, :2] + there[:, 2:]) / 2, np.maximum(there[:, 2:] - there[:, :2], 1.0)
-    apart = np.linalg.norm(last[who, None, :2] - middle[None], axis=2) / np.maximum(REACH * way, NEAR * size)[who, None]
+    apart = np.linalg.norm(last[who, None, :2] - middle[None], axis=2) / reach[:, None]
     near = apart <= CLEAR
     alike = (np.abs(np.log(sides[None] / np.maximum(side[who, None], 1.0))) <= np.log(ALIKE)).all(axis=2)
     only = near & (near.sum(axis=1) == 1)[:, None] & (near.sum(axis=0) == 1)[None, :]

@@ -103,7 +103,8 @@ class Tracker:
         if self.settings.blobs.share and living.count:
             self._share(found, forecast, unseen, match, link, seen, hidden, alone, nis)
         self._correct(found, match, alone, nis)
-        nis[bounced] = np.nan  # no forecast was ever held against what was found there
+        if len(bounced):
+            nis[bounced] = np.nan  # no forecast was ever held against what was found there
         if len(found.look):
             learn_looks(living.look, match, alone, found.look)
         newly = self._note(time, found, link, seen, hidden, nearest, apart, room, nis)
