@@ -147,8 +147,9 @@ def _bodies(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
 def _settled(found: DetectResult, clip: ClipInfo, recipe: Recipe, call: Call) -> DetectResult:
     times = shot_times(clip.times, found.cuts)
     lying = _still(found)
+    grown: list[int] = []
     settled = settle(
-        lying, times, clip.rate, recipe.detect.bodies, look_again=_again(found, clip, times, call),
+        lying, times, clip.rate, recipe.detect.bodies, look_again=_again(found, clip, times, call, grown),
         cancelled=call.cancelled,
     )  # fmt: skip
     if found.motion is not None:
@@ -157,17 +158,24 @@ def _settled(found: DetectResult, clip: ClipInfo, recipe: Recipe, call: Call) ->
     gone = f"{grouped(went)} of {grouped(of)} detections went"
     word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
     said = (*found.said, word) if went > 0 else found.said
+    if sum(grown):
+        whole = f"{grouped(sum(grown))} boxes were made whole by a second look"
+        said = (*said, f"{whole}: only a part of those bodies is told from the ground.")
     return replace(found, detections=settled, said=(*said, *words_of_movers(settled, times)))
 
 
-def _again(found: DetectResult, clip: ClipInfo, times: NDArray[np.float64], call: Call) -> LookAgain | None:
-    """A second look at the pictures, where they lie as they were taken."""
+def _again(
+    found: DetectResult, clip: ClipInfo, times: NDArray[np.float64], call: Call, grown: list[int]
+) -> LookAgain | None:
+    """A second look at the pictures, where they lie as taken; how many boxes each makes whole goes into ``grown``."""
     if found.motion is not None:
         return None
     from drover.core.second_look import look_again  # with what it needs: nobody waits for that at start
 
     def again(detections: Detections, tracks: Tracks, field: SizeField) -> Detections:
-        return look_again(found, clip, detections, tracks, times, field, cancelled=call.cancelled)
+        whole = look_again(found, clip, detections, tracks, times, field, cancelled=call.cancelled)
+        grown.append(int((whole.box != detections.box).any(axis=1).sum()))
+        return whole
 
     return again
 
@@ -318,7 +326,7 @@ STAGES: dict[str, Stage] = {
         Stage("camera", 1, _nothing, lambda r: (r.camera,), _clip, _camera),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
-        Stage("bodies", 9, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
+        Stage("bodies", 10, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
             "boxes", 2, _followed, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,
