@@ -1,7 +1,7 @@
 """Untouched defaults on every world: ``python -m drover.bench.worlds`` prints the table and writes docs/worlds.md.
 
-Worlds are drawn once and kept in the cache folder. Seeds 1 to 3 were looked at while the defaults were made; the page
-holds the figures of another.
+Worlds are drawn once and kept in the cache folder. The page holds the figures of a seed that nobody looked at while
+the defaults were made.
 """
 
 from __future__ import annotations
@@ -33,8 +33,8 @@ VERSION = 2
 HEAD = """# Untouched defaults on other worlds
 
 Made by `.venv/bin/python -m drover.bench.worlds --seed {seed}`: worlds drawn by Drover with their exact truth, worked
-through with no dial touched, detection at overlap 0.5. Seeds 1 to 3 were looked at while the defaults were made, and
-seeds 4 to 11 were measured on the way; seed 12 was drawn when the rules stood.
+through with no dial touched, detection at overlap 0.5. Seeds 1 to 3, 12, 21 and 22 were looked at while
+the defaults were made, seeds 4 to 11 and 15 were measured on the way; seed 23 was drawn when the rules stood.
 
 | world | F1 | precision | recall | false / true | IDF1 | switches | identities | count errors |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- |
@@ -114,7 +114,7 @@ def measure_worlds(seed: int) -> Iterator[WorldFigures]:
 def main() -> None:
     """Print the table, with means and worsts, and write it to a page."""
     parser = argparse.ArgumentParser(prog="python -m drover.bench.worlds", description=main.__doc__)
-    parser.add_argument("--seed", type=int, default=12, help="which of the worlds' seeds")
+    parser.add_argument("--seed", type=int, default=23, help="which of the worlds' seeds")
     parser.add_argument("--out", type=Path, default=Path("docs/worlds.md"), help="page to write")
     given = parser.parse_args()
     figures = []

@@ -34,7 +34,8 @@ MOST_LOOKS = 50  # pictures of a leg, evenly spread
 BESIDE = 0.1  # of its sides, by which others that are followed are kept away from
 EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
 LEAN = 0.55  # from which what is seen is an end of a body: a halo lies on all sides
-HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end
+UPPER = 0.15  # from which more of it lies below: where little is seen, that is a head
+HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end alone
 GAIN = 1.2  # times the height or width that were seen, for anything to be gained
 
 
@@ -177,7 +178,7 @@ def _is_an_end(grown: list[tuple[Leg, Extent]]) -> bool:
     if not np.median([leg.narrow for leg, _ in grown]):
         return abs(down) >= LEAN
     tall = np.median([leg.share[1] for leg, _ in grown])
-    return max(across, abs(down)) >= LEAN and (tall < HALF or down >= LEAN)
+    return down >= LEAN or (across >= LEAN and down >= UPPER and tall < HALF)
 
 
 def _gain(leg: Leg, extent: Extent) -> bool:
