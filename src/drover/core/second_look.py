@@ -177,7 +177,7 @@ def _is_an_end(grown: list[tuple[Leg, Extent]]) -> bool:
     across, down = float(np.median(np.abs(leans[:, 0]))), float(np.median(leans[:, 1]))
     if not np.median([leg.narrow for leg, _ in grown]):
         return abs(down) >= LEAN
-    tall = np.median([leg.share[1] for leg, _ in grown])
+    tall = float(np.median([leg.share[1] for leg, _ in grown]))
     return down >= LEAN or (across >= LEAN and down >= UPPER and tall < HALF)
 
 

@@ -56,7 +56,8 @@ class SizeField:
         """
         foot = box[:, 3].astype(np.float64)
         lower = (box[:, 1] + self.height[0]) / (1.0 - min(self.height[1], STEEPEST))
-        lower = np.clip(lower, foot, np.maximum(box[:, 1] + 2.0 * self._side(self.height, foot), foot))
+        most = np.maximum(box[:, 1] + 2.0 * self._side(self.height, foot), foot)
+        lower = np.asarray(np.clip(lower, foot, most), np.float64)
         return self._side(self.width, lower), self._side(self.height, lower)
 
     @staticmethod
