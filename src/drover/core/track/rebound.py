@@ -56,12 +56,13 @@ def find_rebounds(
         return none
     there = box[left].astype(np.float64)
     middle, sides = (there[:, :2] + there[:, 2:]) / 2, np.maximum(there[:, 2:] - there[:, :2], 1.0)
-    apart = np.linalg.norm(last[who, None, :2] - middle[None], axis=2) / reach[:, None]
-    near = apart <= CLEAR
-    alike = (np.abs(np.log(sides[None] / np.maximum(side[who, None], 1.0))) <= np.log(ALIKE)).all(axis=2)
-    only = near & (near.sum(axis=1) == 1)[:, None] & (near.sum(axis=0) == 1)[None, :]
-    one, detection = np.nonzero(only & alike & (apart <= 1.0))
-    return who[one], left[detection]
+    x, y = (last[who, axis, None] - middle[:, axis] for axis in (0, 1))
+    apart = (x * x + y * y) / (reach * reach)[:, None]
+    near = apart <= CLEAR * CLEAR
+    one, place = np.nonzero(near & (near.sum(axis=1) == 1)[:, None] & (near.sum(axis=0) == 1)[None, :])
+    unlike = np.abs(np.log(sides[place] / np.maximum(side[who[one]], 1.0))).max(axis=1, initial=0.0)
+    good = (apart[one, place] <= 1.0) & (unlike <= np.log(ALIKE))
+    return who[one[good]], left[place[good]]
 
 
 def begin_anew(mean: Float, cov: Float, last: Float, who: Int, box: NDArray[np.float32], unseen: Float) -> None:
