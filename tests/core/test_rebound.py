@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
+from hypothesis import settings as examples
 from hypothesis import strategies as st
 
-from drover.core.recipe import TrackSettings
+from drover.core.recipe import MatchSettings, MotionSettings, TrackSettings
 from drover.core.track.rebound import find_rebounds
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections
@@ -15,6 +18,7 @@ from drover.core.types import Detections
 RATE, FRAMES, SIZE = 25.0, 120, (400, 300)
 TIMES = np.arange(FRAMES) / RATE
 SIDE = 12.0
+USUAL = TrackSettings()
 
 
 def there_and_back(low: float, high: float, start: float, speed: float) -> np.ndarray:
@@ -23,24 +27,43 @@ def there_and_back(low: float, high: float, start: float, speed: float) -> np.nd
     return low + np.minimum(way, 2 * (high - low) - way)
 
 
-def identities(*paths: np.ndarray) -> list[set[int]]:
-    """The identities that each path of middles (frames, 2) is linked as."""
+def identities(*paths: np.ndarray, settings: TrackSettings = USUAL, classes=None) -> list[set[int]]:
+    """The identities that each path of middles (frames, 2) is linked as; ``classes`` (frames,) of what is found."""
     rows = [(k, np.hstack([p[k] - SIDE / 2, p[k] + SIDE / 2])) for k in range(FRAMES) for p in paths]
     box = np.array([row[1] for row in rows], np.float32)
     frame = np.array([row[0] for row in rows])
     found = Detections.from_boxes(frame, box, np.ones(len(rows), np.float32), frame_count=FRAMES, size=SIZE)
-    tracks = link_detections(found, TIMES, RATE, TrackSettings())
+    if classes is not None:
+        found = replace(found, class_id=classes.astype(np.int16), class_names=("ball", "bird"))
+    tracks = link_detections(found, TIMES, RATE, settings)
     who = np.zeros(len(rows), int)
     held = tracks.detection >= 0
     who[tracks.detection[held]] = tracks.identity[held]
     return [set(who[k :: len(paths)].tolist()) for k in range(len(paths))]
 
 
-@settings(max_examples=12, deadline=None)
+@examples(max_examples=12, deadline=None)
 @given(st.floats(5.0, 16.0), st.floats(4.0, 13.0), st.floats(40.0, 200.0))
 def test_a_ball_between_walls_is_one_from_end_to_end(across, down, start):
     ball = np.column_stack([there_and_back(20, 380, start, across), there_and_back(20, 280, start / 2 + 20, down)])
     assert identities(ball) == [{1}]
+
+
+BALL = np.column_stack([there_and_back(20, 380, 60, 11.0), there_and_back(20, 280, 46, 7.0)])
+
+
+def test_a_filter_that_turns_begins_anew_as_well():
+    turning = TrackSettings(motion=MotionSettings(model="turning"))
+    assert identities(BALL, settings=turning) == [{1}]
+
+
+def test_where_only_the_own_class_may_go_on_no_bounce_changes_it():
+    bounce = int(np.argmax(BALL[:, 0]))
+    classes = np.arange(FRAMES) > bounce
+    own = TrackSettings(match=MatchSettings(same_class=True))
+    tracked = identities(BALL, settings=own, classes=classes)[0]
+    assert len(tracked - {0}) >= 2
+    assert identities(BALL, settings=own) == [{1}]
 
 
 def test_two_balls_that_bounce_about_are_not_mixed_up():

@@ -1,8 +1,8 @@
 """One that bounces is where no forecast puts it, yet no farther from where it was than it goes in that time.
 
 A ball off a wall, an insect off a pane: what was just seen may be linked to the only free detection around that place,
-of about its size, if nobody else may. The filter begins anew there, as fast as it
-was but not sure whither. This is a rule of our own.
+of about its size, if nobody else may. The filter begins anew there, as fast as it was but not sure whither. This is a
+rule of our own.
 """
 
 from __future__ import annotations

@@ -215,8 +215,13 @@ class Tracker:
         who, detection = find_rebounds(
             living.seen[:count], living.mean[:count, 2:4], unseen, free, found.box, match, self._interval
         )
+        if self.settings.match.same_class:
+            own = living.class_id[who] == found.class_id[detection]
+            who, detection = who[own], detection[own]
         if len(who):
             begin_anew(living.mean, living.cov, living.seen, who, found.box[detection], unseen)
+            if self._turning:
+                living.mode[who] = new_modes(living.cov[who])
             match[who] = link[who] = detection
             seen[who] = alone[who] = True
         return who
