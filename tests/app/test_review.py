@@ -202,7 +202,7 @@ def test_a_careful_person_puts_broken_tracks_right_and_it_holds(opened, qtbot, t
     opened.reviewer.paint((int(session.tracks.identity[0]),), "#123456")
     settled(opened, qtbot)
     edits = session.edits
-    session.edit(with_value(session.recipe, "track.match.gate", 5.5), "gate")
+    session.edit(with_value(session.recipe, "track.match.gate", 8.5), "gate")
     settled(opened, qtbot)
     assert score_result(session.tracks, truth, count).identity.idf1 > after - 0.02
     misfits = [note for note in session.edit_notes if not note.fits]

@@ -155,13 +155,13 @@ def test_the_turning_filter_and_looks_are_dials_that_link_again(opened, qtbot):
 def test_jumpiness_on_auto_shows_what_was_taken_and_a_number_overrules_it(opened, qtbot):
     session, row = opened.session, opened.dials.track.jumpiness
     opened.strip.choose("track")
-    taken = session.jumpiness_taken
+    taken = session.motion_taken and session.motion_taken.jumpiness
     assert session.recipe.track.motion.jumpiness == AUTO and taken is not None and taken > 0
     qtbot.waitUntil(lambda: row.box.text() == f"{taken:.2f} px/frame²", timeout=WAIT)
     row.box.setValue(2.0)
     qtbot.waitUntil(lambda: session.recipe.track.motion.jumpiness == 2.0, timeout=WAIT)
-    qtbot.waitUntil(lambda: session.jumpiness_taken == 2.0, timeout=WAIT)
+    qtbot.waitUntil(lambda: session.motion_taken.jumpiness == 2.0, timeout=WAIT)
     assert not row.auto.isChecked()
     session.undo.undo()
-    qtbot.waitUntil(lambda: session.jumpiness_taken == taken, timeout=WAIT)
+    qtbot.waitUntil(lambda: session.motion_taken.jumpiness == taken, timeout=WAIT)
     assert row.auto.isChecked()

@@ -24,7 +24,7 @@ from drover.core.recipe import (
 )
 from drover.core.score.scorer import score_tracks
 from drover.core.simulate.boxes import FRAME_SIZE, simulate_boxes
-from drover.core.track.tracker import EVEN
+from drover.core.track.noises import USUAL, with_noises
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, Truth, rows_to_frames
 
@@ -135,14 +135,14 @@ def test_far_away_company_changes_nobodys_identity():
 def test_twice_the_picture_is_linked_alike(walk):
     """Everything twice as large, the noises with it: a world filmed with twice the pixels."""
     found, _ = walk
-    recipe = with_value(Recipe(), "track.motion.jumpiness", EVEN)
-    motion = recipe.track.motion
+    usual = with_noises(Recipe().track, USUAL)
+    motion, recipe = usual.motion, Recipe()
     # Noises grow with the size by themselves to the power of the scaling; the rest is made up for here.
     more = 2.0 ** (1.0 - motion.size_scaling)
     for name in ("box_noise", "jumpiness", "size_noise"):
         recipe = with_value(recipe, f"track.motion.{name}", more * getattr(motion, name))
     large = with_boxes(found, found.box.astype(np.float64) * 2, size=(2 * WIDTH, 2 * HEIGHT))
-    assert agreement(members(linked(found)), members(linked(large, recipe=recipe.track))) > 0.9
+    assert agreement(members(linked(found, recipe=usual)), members(linked(large, recipe=recipe.track))) > 0.9
 
 
 def test_more_noise_never_makes_a_better_score():

@@ -21,7 +21,7 @@ from drover.core.result_store import ResultStore
 from drover.core.run import run_clip
 from drover.core.run_files import write_run
 from drover.core.score.spans import score_boxes, score_result
-from drover.core.track.tracker import EVEN
+from drover.core.track.noises import USUAL
 from drover.core.track_rows import only_frames
 from drover.core.types import TrackState
 
@@ -79,9 +79,10 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
         recipe = with_value(recipe, f"track.after.{name}", value)
     for name in ("gather", "drop_sparks"):
         recipe = with_value(recipe, f"detect.bodies.{name}", False)
-    # Live, nothing is known before: neither the empty scene nor how abruptly things change their way.
+    # Live, nothing is known before: neither the empty scene nor how abruptly things change their way and boxes jitter.
     recipe = with_value(recipe, "detect.background.known_start", False)
-    recipe = with_value(recipe, "track.motion.jumpiness", EVEN)
+    for name, value in vars(USUAL).items():
+        recipe = with_value(recipe, f"track.motion.{name}", value)
     made = run_stage("count", Subject(short_info), recipe)
     found, edited, counted = (made[name].value for name in ("detect", "edits", "count"))
     tracks = edited.tracks

@@ -37,14 +37,15 @@ from drover.core.follow.table import FollowedThing, with_things
 from drover.core.footage_types import ClipInfo
 from drover.core.kept_detections import load_settled, save_settled
 from drover.core.names import grouped
-from drover.core.recipe import BoxSettings, Recipe, TrackSettings, is_auto, settings_fingerprint
+from drover.core.recipe import BoxSettings, Recipe, TrackSettings, settings_fingerprint
 from drover.core.score import scorer
 from drover.core.score.spans import score_boxes, score_result
 from drover.core.stage import Call, Inputs, Linked, Result, Stage, Subject
 from drover.core.track import tracker
 from drover.core.track.finishing import finish
 from drover.core.track.input_notes import input_notes
-from drover.core.track.pace import pace_of, with_pace
+from drover.core.track.noises import Noises, left_to_the_clip, with_noises
+from drover.core.track.pace import pace_of
 from drover.core.track.whole_clip import fold_tracks
 from drover.core.types import Detections, Tracks
 
@@ -196,8 +197,8 @@ def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
     return merge(inputs.get("bodies"), inputs.get("boxes"), recipe.detect)
 
 
-def _pace(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> float:
-    """How abruptly things change their way, for filters that are left to the clip."""
+def _pace(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Noises:
+    """How abruptly things change their way and boxes jitter, for filters that are left to the clip."""
     del recipe, call
     found: DetectResult = inputs["detect"]
     times = shot_times(subject.clip.times, found.cuts)
@@ -216,7 +217,7 @@ def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Link
 
 
 def _track_taken(recipe: Recipe, inputs: Inputs) -> TrackSettings:
-    return with_pace(recipe.track, inputs["pace"]) if "pace" in inputs else recipe.track
+    return with_noises(recipe.track, inputs["pace"]) if "pace" in inputs else recipe.track
 
 
 def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
@@ -292,7 +293,7 @@ def _asked(recipe: Recipe) -> tuple[str, ...]:
 
 
 def _linked_from(recipe: Recipe) -> tuple[str, ...]:
-    return ("detect", "lying", "pace") if is_auto(recipe.track.motion.jumpiness) else ("detect", "lying")
+    return ("detect", "lying", "pace") if left_to_the_clip(recipe.track) else ("detect", "lying")
 
 
 def _clip(subject: Subject) -> tuple[str, ...]:
@@ -334,7 +335,7 @@ STAGES: dict[str, Stage] = {
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
               _detect, live=True),
         Stage("lying", 1, _always("detect"), _nothing, _nothing, _lying),
-        Stage("pace", 1, _always("detect", "lying"), _nothing, _nothing, _pace),
+        Stage("pace", 2, _always("detect", "lying"), _nothing, _nothing, _pace),
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
         Stage("after", 5, _always("track", "detect", "lying"), lambda r: (r.track,), _nothing, _after),
         Stage("follow", 1, _nothing, lambda r: (r.follow,), _clip, _follow),

@@ -117,7 +117,8 @@ class TrackDials(SettingsPage):
         card.body.addWidget(self.choice("each", "track.motion.model", models))
         self.jumpiness = self.row("jumpiness", "track.motion.jumpiness")
         card.body.addWidget(self.jumpiness)
-        card.body.addWidget(self.row("box noise", "track.motion.box_noise"))
+        self.box_noise = self.row("box noise", "track.motion.box_noise")
+        card.body.addWidget(self.box_noise)
         self.noise = NoisePlot(self.session)
         card.body.addWidget(self.noise)
         boxes = {"measured": "as found", "filtered": "as filtered"}
@@ -196,7 +197,9 @@ class TrackDials(SettingsPage):
                 tracks, found, clip.times, linked=self.session.as_linked,
                 on_auto=is_auto(self.session.recipe.track.motion.jumpiness),
             ))  # fmt: skip
-        self.jumpiness.box.show_taken(self.session.jumpiness_taken)
+        taken = self.session.motion_taken
+        self.jumpiness.box.show_taken(None if taken is None else taken.jumpiness)
+        self.box_noise.box.show_taken(None if taken is None else taken.box_noise)
         self.notice.setText("\n".join(f"• {note}" for note in self.session.track_notes))
         self.notice.setVisible(bool(self.session.track_notes))
 

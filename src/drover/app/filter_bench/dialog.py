@@ -25,7 +25,8 @@ from drover.app.filter_bench.plots import BenchPlots
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
 from drover.core.camera.motion import CameraMotion
-from drover.core.recipe import MotionSettings, is_auto, with_value
+from drover.core.recipe import MotionSettings, with_value
+from drover.core.track.noises import USUAL, Noises, with_noises
 from drover.core.track.ride import (
     FAULTS,
     HORIZON,
@@ -45,7 +46,6 @@ __all__ = ["FilterBench"]
 Float = NDArray[np.float64]
 STEPS = 200  # of a slider from least to most, evenly in its logarithm
 PUSHES, NOISES = (0.01, 20.0), (0.1, 20.0)
-EVEN = 0.5
 
 
 class FilterBench(QDialog):
@@ -150,12 +150,12 @@ class FilterBench(QDialog):
         return self.session.recipe.track.motion.model_copy(update=changed | {"jumpiness": self.jumpiness})
 
     def _take_recipe(self) -> None:
-        motion = self.session.recipe.track.motion
-        push = self.session.jumpiness_taken if is_auto(motion.jumpiness) else motion.jumpiness
-        push = EVEN if push is None or is_auto(push) else push
+        track, taken = self.session.recipe.track, self.session.motion_taken
+        usual = USUAL if taken is None else Noises(taken.jumpiness, taken.box_noise)
+        motion = with_noises(with_noises(track, usual), USUAL).motion
         with QSignalBlocker(self.model), QSignalBlocker(self.push), QSignalBlocker(self.noise):
             self.model.setCurrentText(motion.model)
-            _put(self.push, PUSHES, push)
+            _put(self.push, PUSHES, motion.jumpiness)
             _put(self.noise, NOISES, motion.box_noise)
 
     @property

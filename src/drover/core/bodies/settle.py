@@ -21,8 +21,8 @@ from drover.core.bodies.necks import split_necks
 from drover.core.bodies.shared import split_shared
 from drover.core.bodies.size_field import SizeField, fit_size_field
 from drover.core.detect.growing import GrowingColumn
-from drover.core.recipe import AfterSettings, BodySettings, MotionSettings, TrackSettings
-from drover.core.track.tracker import EVEN
+from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
+from drover.core.track.noises import USUAL, with_noises
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, rows_to_frames
 
@@ -33,7 +33,7 @@ LookAgain = Callable[[Detections, Tracks, SizeField], Detections]
 Int = NDArray[np.int64]
 BLOCK = 400_000  # runs put in order at once
 # As Drover links by itself, but for one thing: what stays where it is may be asked for, and is no spark.
-GENEROUS = TrackSettings(motion=MotionSettings(jumpiness=EVEN), after=AfterSettings(least_travel=0.0))
+GENEROUS = with_noises(TrackSettings(after=AfterSettings(least_travel=0.0)), USUAL)
 ROUNDS = 2  # whole bodies are followed better than their pieces, and show what else belongs to them
 LEAST_TIME = 2.0  # s: in a shorter clip nothing is followed for long enough to tell
 

@@ -27,7 +27,7 @@ class MotionSettings(Settings):
         "How abruptly objects change speed. Higher turns faster and coasts less surely.", 0.05, auto=True,
     )  # fmt: skip
     box_noise: float = dial(
-        1.5, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1
+        AUTO, 0.1, 200.0, "px", "How much a detected box jitters. Higher smooths more and lags more.", 0.1, auto=True
     )
     size_noise: float = dial(1.0, 0.01, 50.0, "px/frame", "How fast a box may change its width and height.", 0.1)
     size_scaling: float = dial(

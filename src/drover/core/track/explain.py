@@ -76,7 +76,7 @@ def explain_frame(
             on_way()
         stage.step(float(times[index]), boxes_of(index))
     view = stage.look_ahead(float(times[frame]), boxes_of(frame))
-    return tuple(_notes(view, stage.links_of, detections, tracks, settings, frame))
+    return tuple(_notes(view, stage.links_of, detections, tracks, stage.settings, frame))
 
 
 def group_of(note: LinkNote, notes: tuple[LinkNote, ...]) -> tuple[tuple[LinkNote, ...], tuple[int, ...]]:

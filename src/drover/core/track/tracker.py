@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.both_cores import in_halves, in_halves_from
-from drover.core.recipe import TrackSettings, is_auto
+from drover.core.recipe import TrackSettings
 from drover.core.track.candidates import find_candidates, weights_of
 from drover.core.track.correcting import correct_alone, share_blobs
 from drover.core.track.exits import in_exits
@@ -17,6 +17,7 @@ from drover.core.track.frame_boxes import FrameBoxes
 from drover.core.track.living import Living
 from drover.core.track.looks import learn_looks
 from drover.core.track.lost import LostOnes
+from drover.core.track.noises import USUAL, with_noises
 from drover.core.track.rebound import begin_anew, find_rebounds
 from drover.core.track.rows import TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, guests
@@ -25,10 +26,9 @@ from drover.core.track.turning import new_modes, predict_turning
 from drover.core.track.upkeep import free_to_begin, survivors, waits
 from drover.core.types import DEFAULT_CLASS, Tracks
 
-__all__ = ["EVEN", "VERSION", "LookAhead", "Tracker"]
+__all__ = ["VERSION", "LookAhead", "Tracker"]
 
-VERSION = 8
-EVEN = 0.5  # px/frame²: jumpiness on auto where nobody has measured it, as live
+VERSION = 9
 MANY = 1500  # tracks from which two threads share the work of a step
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
@@ -74,8 +74,7 @@ class Tracker:
         self, settings: TrackSettings, size: tuple[int, int], rate: float, *, speed_doubt: float = 0.0
     ) -> None:
         self._speed_doubt = speed_doubt
-        self.settings = settings
-        self._jumpiness = EVEN if is_auto(settings.motion.jumpiness) else settings.motion.jumpiness
+        self.settings = settings = with_noises(settings, USUAL)  # what is on auto still, nobody has measured
         self.size = size
         wanted = settings.life.hits_to_confirm
         self._hits = max(min(LEAST_HITS, wanted), round(wanted * min(1.0, rate / FRAME_RATE)))
@@ -163,7 +162,7 @@ class Tracker:
         self._before = time if self._time is None else self._time
         self._time = time if self._time is None else max(time, self._time)
         self._interval = frames if frames > 0 else 1.0
-        noises = self._jumpiness, motion.size_noise, motion.size_scaling
+        noises = motion.jumpiness, motion.size_noise, motion.size_scaling
         if not self._turning:
             return move_on(
                 living.mean, living.cov, living.count, living.seen_at, living.hidden, time, self._before, FRAME_RATE,

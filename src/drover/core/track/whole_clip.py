@@ -72,6 +72,6 @@ def link_detections(
     Cancelled
         When told to stop on the way.
     """
-    tracks = fold_tracks(detections, times, rate, settings, cancelled=cancelled)
     settings = resolve_track(settings, detections, times, rate)
+    tracks = fold_tracks(detections, times, rate, settings, cancelled=cancelled)
     return finish(tracks, times, settings, detections.frozen())
