@@ -33,6 +33,7 @@ def wanderer(noise: float = 1.0, gap: tuple[int, int] = (90, 105)) -> Detections
 def test_its_figures_are_those_of_the_tracker(model: str) -> None:
     found = wanderer()
     recipe = with_value(with_value(Recipe(), "track.motion.model", model), "track.motion.jumpiness", 0.4)
+    recipe = with_value(recipe, "track.motion.box_noise", 1.5)
     recipe = with_value(recipe, "track.life.hits_to_confirm", 1)
     recipe = with_value(recipe, "track.motion.speeds_first", False)
     tracks = fold_tracks(found, TIMES, RATE, recipe.track)
@@ -75,7 +76,7 @@ def test_a_straight_walk_is_foretold_and_its_spread_is_right() -> None:
 
 def test_faults_do_what_they_are_called() -> None:
     found = wanderer(gap=(500, 501))
-    motion = MotionSettings(jumpiness=0.4)
+    motion = MotionSettings(jumpiness=0.4, box_noise=1.5)
     tracks = fold_tracks(found, TIMES, RATE, Recipe().track.model_copy(update={"motion": motion}))
     measured = measured_of(tracks, found, TIMES, 1)
     assert measured is not None
@@ -94,7 +95,7 @@ def test_faults_do_what_they_are_called() -> None:
     assert (np.diff(blind.spread[inside, 0]) > 0).all()
     after = np.flatnonzero(measured.time > span[1])[0]
     # A blackout is one long step, no detections many short ones: at its end both expect the same but for the fading.
-    calm = MotionSettings(jumpiness=0.4, fade=0.0, size_doubt=0.0)
+    calm = MotionSettings(jumpiness=0.4, box_noise=1.5, fade=0.0, size_doubt=0.0)
     both = [ride(with_fault(measured, fault, span), calm).expected[after] for fault in ("no detections", "blackout")]
     np.testing.assert_allclose(both[0], both[1], atol=1e-6)
 

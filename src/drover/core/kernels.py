@@ -154,7 +154,7 @@ def _warm_ride(tracks: Tracks, found: Detections, times: np.ndarray) -> None:
     measured = measured_of(tracks, found, times, int(tracks.identity[0]))
     assert measured is not None
     for model in ("steady", "turning"):
-        motion = MotionSettings(model=model, jumpiness=0.5)
+        motion = MotionSettings(model=model, jumpiness=0.5, box_noise=1.5)
         forecast(measured, ride(measured, motion), motion, 0.5, int(measured.frame[0]), 2)
 
 

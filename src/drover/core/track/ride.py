@@ -137,8 +137,8 @@ def with_fault(measured: Measured, fault: Fault, span: tuple[float, float], seed
 def ride(measured: Measured, settings: MotionSettings, jumpiness: float | None = None) -> Ride:
     """The filter of these settings along the measurements; ``jumpiness`` px/frame² stands in for the settings' own."""
     push = jumpiness if jumpiness is not None else settings.jumpiness
-    if is_auto(push):
-        raise ValueError("a jumpiness that is left to the clip has to be worked out first")
+    if is_auto(push) or is_auto(settings.box_noise):
+        raise ValueError("a noise that is left to the clip has to be worked out first")
     first = centre_and_size(measured.box[:1])
     mean, cov = new_filters(first, settings.box_noise, settings.size_scaling)
     turning = settings.model == "turning"
