@@ -6,9 +6,11 @@ import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
 
+from drover.app import known_results
 from drover.app.session import STAGES
 from drover.core.examples import example
 from drover.core.recipe import AUTO, with_value
+from drover.core.track import flood
 from drover.core.track.exits import learn_exits
 from windows import WAIT, up_to_date
 
@@ -152,16 +154,43 @@ def test_the_turning_filter_and_looks_are_dials_that_link_again(opened, qtbot):
     assert opened.session.track_settings.match.look_weight == 0.6
 
 
-def test_jumpiness_on_auto_shows_what_was_taken_and_a_number_overrules_it(opened, qtbot):
-    session, row = opened.session, opened.dials.track.jumpiness
+def test_finished_tracks_that_are_known_still_say_what_they_were_linked_with(opened, qtbot, monkeypatch):
+    """However many results are kept: none of a link is let go before what was made of it."""
+    session = opened.session
+    taken = session.motion_taken
+    for kept in range(6, 14):
+        monkeypatch.setattr(known_results, "REMEMBERED", kept)
+        session.edit(with_value(session.recipe, "track.match.gate", 5.0 + 0.1 * kept), "gate")
+        qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
+        session.undo.undo()
+        qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
+        assert session.motion_taken == taken, kept
+
+
+def test_a_flood_of_identities_is_told_over_the_dials(opened, monkeypatch):
+    session, page = opened.session, opened.dials.track
     opened.strip.choose("track")
-    taken = session.motion_taken and session.motion_taken.jumpiness
-    assert session.recipe.track.motion.jumpiness == AUTO and taken is not None and taken > 0
-    qtbot.waitUntil(lambda: row.box.text() == f"{taken:.2f} px/frame²", timeout=WAIT)
-    row.box.setValue(2.0)
-    qtbot.waitUntil(lambda: session.recipe.track.motion.jumpiness == 2.0, timeout=WAIT)
-    qtbot.waitUntil(lambda: session.motion_taken.jumpiness == 2.0, timeout=WAIT)
+    assert "new ones a second" not in page.notice.text()
+    for name, value in (("MANY", 2), ("A_SECOND", 0.0), ("SHORT", 1e9)):
+        monkeypatch.setattr(flood, name, value)
+    session.tracks_changed.emit()
+    assert page.notice.isVisible() and f"{len(np.unique(session.tracks.identity))} identities" in page.notice.text()
+    monkeypatch.undo()
+    session.tracks_changed.emit()
+    assert "new ones a second" not in page.notice.text()
+
+
+@pytest.mark.parametrize(("name", "unit", "digits"), [("jumpiness", "px/frame²", 2), ("box_noise", "px", 1)])
+def test_a_noise_on_auto_shows_what_was_taken_and_a_number_overrules_it(opened, qtbot, name, unit, digits):
+    session, row = opened.session, getattr(opened.dials.track, name)
+    opened.strip.choose("track")
+    taken = session.motion_taken and getattr(session.motion_taken, name)
+    assert getattr(session.recipe.track.motion, name) == AUTO and taken is not None and taken > 0
+    qtbot.waitUntil(lambda: row.box.text() == f"{taken:.{digits}f} {unit}", timeout=WAIT)
+    row.box.setValue(4.0)
+    qtbot.waitUntil(lambda: getattr(session.recipe.track.motion, name) == 4.0, timeout=WAIT)
+    qtbot.waitUntil(lambda: getattr(session.motion_taken, name) == 4.0, timeout=WAIT)
     assert not row.auto.isChecked()
     session.undo.undo()
-    qtbot.waitUntil(lambda: session.motion_taken.jumpiness == taken, timeout=WAIT)
+    qtbot.waitUntil(lambda: getattr(session.motion_taken, name, None) == taken, timeout=WAIT)
     assert row.auto.isChecked()

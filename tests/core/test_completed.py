@@ -10,7 +10,7 @@ from builders import tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
 
-from drover.core.bodies.completed import complete_bodies
+from drover.core.bodies.completed import complete_bodies, quantiles_around
 from drover.core.types import Detections
 
 RATE, FRAMES, SIZE = 25.0, 60, (400, 200)
@@ -123,7 +123,7 @@ def test_what_is_put_back_is_what_a_look_at_every_picture_says(seed):
 
 def looked_at_singly(box: np.ndarray, when: np.ndarray) -> np.ndarray:
     out, tall, wide = box.copy(), box[:, 3] - box[:, 1], np.maximum(box[:, 2] - box[:, 0], 1.0)
-    usual = [np.quantile(tall[np.abs(when - now) <= 1.5 + 1e-12], 0.75) for now in when]
+    usual = [np.quantile(tall[np.abs(when - now) <= 1.5 + 1e-9], 0.75) for now in when]
     full = [k for k in range(len(box)) if 0.88 * usual[k] <= tall[k] <= 1.2 * usual[k]]
     slim = float(np.median([wide[k] / tall[k] for k in full])) if full else np.inf
     if len(full) < 4 or slim > 0.77:
@@ -148,3 +148,13 @@ def looked_at_singly(box: np.ndarray, when: np.ndarray) -> np.ndarray:
         whole = [middle - half, upper, middle + half, upper + foot - top]
         out[k] = np.clip(whole, 0.0, [*SIZE, *SIZE])
     return out
+
+
+@given(st.integers(0, 10_000), st.floats(0.0, 1.0))
+def test_quantiles_around_are_those_of_each_stretch(seed, share):
+    rng = np.random.default_rng(seed)
+    value = rng.normal(0, 1, 30)
+    first = np.sort(rng.integers(0, 29, 12))
+    past = np.minimum(first + rng.integers(1, 9, 12), 30)
+    twin = [np.quantile(value[a:b], share) for a, b in zip(first, past, strict=True)]
+    assert quantiles_around(value, first, past, share) == pytest.approx(twin)

@@ -10,6 +10,7 @@ from builders import fixed, tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
 
+from drover.core.bodies import fate
 from drover.core.bodies.fate import join_fates, stacked_pairs
 from drover.core.bodies.followed import owners_of, specks
 from drover.core.bodies.size_field import SizeField
@@ -38,6 +39,41 @@ def head(f: int) -> tuple[float, ...]:
 
 
 ALL = range(FRAMES)
+
+
+@given(st.integers(0, 10_000))
+def test_pairs_of_a_common_fate_are_those_that_a_look_at_every_pair_finds(seed):
+    """Against a twin that holds every two who are ever seen together against each other."""
+    rng = np.random.default_rng(seed)
+    movers = []
+    for one in range(1, 8):
+        left, top = rng.uniform(0, 60, 2)
+        wide, tall = rng.uniform(8, 30), rng.choice([6.0, 12.0, 30.0])
+        speed, swing = rng.choice([0.0, 2.0, 3.0]), rng.choice([0.0, 0.5, 6.0])
+        frames = [f for f in range(rng.integers(0, 20), rng.integers(25, 60)) if rng.random() < 0.9]
+
+        def box(f, left=left, top=top, wide=wide, tall=tall, speed=speed, swing=swing, one=one):
+            x = left + speed * f + swing * np.sin(f + one)
+            return x, top, x + wide, top + tall
+
+        movers.append((one, box, frames))
+    frame, box, owner = scene(*movers)
+    told = set()
+    for a in range(1, 8):
+        for b in range(1, 8):
+            both = sorted(set(frame[owner == a].tolist()) & set(frame[owner == b].tolist())) if a != b else []
+            if not both or TIMES[both[-1]] - TIMES[both[0]] < fate.LEAST_TIME:
+                continue
+            body, piece = (np.array([box[(frame == f) & (owner == k)][0] for f in both]) for k in (a, b))
+            over = np.minimum(body[:, 2], piece[:, 2]) - np.maximum(body[:, 0], piece[:, 0])
+            gap = np.maximum(body[:, 1] - piece[:, 3], piece[:, 1] - body[:, 3])
+            near = (over >= fate.ABOVE * (piece[:, 2] - piece[:, 0])) & (gap <= fate.APART * (body[:, 3] - body[:, 1]))
+            area = [np.median((one[:, 2:] - one[:, :2]).prod(axis=1)) for one in (piece, body)]
+            small, share = area[0] / area[1], len(both) / (owner == b).sum()
+            least = fate.LEAST_SHARE if small > fate.TINY else fate.LEAST_OF_TINY
+            if near.mean() >= fate.OFTEN_NEAR and small <= fate.SMALLER and share >= least:
+                told |= {(b, a)} if fate._goes_along(body, piece) else set()
+    assert joined(*movers) == told
 
 
 def joined(*movers) -> set[tuple[int, int]]:

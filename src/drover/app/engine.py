@@ -248,16 +248,17 @@ class Engine(QObject):
         made = linked.results
         self.edited, self._paths, self.track_settings = made["edits"].value, linked.paths, linked.settings
         self._shown["edits"], self.linked_detections = made["edits"].key, linked.detect.value.detections
+        if made["edits"].key == self.keys["edits"]:  # finished tracks that were known need no link of their own
+            made = {name: self._known[key] for name, key in self.keys.items() if key in self._known} | made
         track = made.get("track")
-        if track is None and made["edits"].key == self.keys["edits"]:
-            track = self._known.get(self.keys["track"])  # finished tracks that were known need no link of their own
         self.linked = None if track is None else track.value
         if self.linked is not None:
             self.track_settings = self.linked.taken
-        if "track" in made:
+        if "track" in linked.results:
             self.link_seconds = sum(made[name].seconds for name in ("track", "after", "edits") if name in made)
         if made["edits"].key:
-            self._known.remember(*(made[name] for name in ("lying", "pace", "track", "after", "edits") if name in made))
+            order = "edits", "after", "track", "pace", "lying"  # what was made of another is let go before it
+            self._known.remember(*(made[name] for name in order if name in made))
         self.tracks_changed.emit()
         self.recount()
         self.states_changed.emit()

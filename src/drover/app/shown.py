@@ -19,6 +19,7 @@ from drover.core.footage_types import ClipInfo
 from drover.core.recipe import DetectSettings, MotionSettings, TrackSettings
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
+from drover.core.track.flood import flood_note
 from drover.core.types import Crossings, Detections, Tracks, Truth
 
 __all__ = ["Shown"]
@@ -121,9 +122,12 @@ class Shown(QObject):
 
     @property
     def track_notes(self) -> tuple[str, ...]:
-        """What was odd about the detections."""
-        linked = self.engine.linked
-        return () if linked is None else linked.notes
+        """What was odd about the detections, and about the tracks made of them."""
+        linked, clip, tracks = self.engine.linked, self.clip, self.tracks
+        if linked is None or clip is None or tracks is None:
+            return ()
+        flood = flood_note(tracks, clip.times)
+        return (*linked.notes, flood) if flood else linked.notes
 
     @property
     def linked_detections(self) -> Detections | None:

@@ -15,6 +15,7 @@ from drover.core.progress import IsCancelled, OnProgress, never, quiet
 from drover.core.recipe import Recipe, TrackSettings
 from drover.core.result_store import ResultStore
 from drover.core.score.scorer import Score
+from drover.core.track.flood import flood_note
 from drover.core.types import Crossings, Detections, Tracks, Truth
 
 __all__ = ["ClipRun", "detections_of", "run_clip"]
@@ -89,7 +90,9 @@ def run_clip(
         if any(part in made for part in of)
     }
     detect, counted = made["detect"].value, made["count"].value
-    notes = (*detect.notes, *made["track"].value.notes, *_misfits(edits, made["edits"].value))
+    flood = flood_note(made["after"].value, clip.times)
+    notes = (*detect.notes, *made["track"].value.notes, *([flood] if flood else []))
+    notes += _misfits(edits, made["edits"].value)
     return ClipRun(
         clip, recipe, detect, made["edits"].value.tracks, counted.crossings,
         made["score"].value if truth is not None else None, seconds, notes,

@@ -147,13 +147,13 @@ class _Reading:
         """Where around a detection the picture is, and nobody else."""
         free = ((down >= 0) & (down < self.size[1]))[:, None] & ((across >= 0) & (across < self.size[0]))[None, :]
         first, past = self.tracks.frame_start[frame : frame + 2].tolist()
-        for r in range(first, past):
-            if self.tracks.detection[r] == blob:
-                continue
-            x1, y1, x2, y2 = self.tracks.box[r].tolist()
-            by_x, by_y = BESIDE * (x2 - x1), BESIDE * (y2 - y1)
-            taken = ((down > y1 - by_y) & (down < y2 + by_y))[:, None]
-            free &= ~(taken & ((across > x1 - by_x) & (across < x2 + by_x))[None, :])
+        box = self.tracks.box[first:past].astype(np.float64)
+        box = box[self.tracks.detection[first:past] != blob]
+        beside = BESIDE * (box[:, 2:] - box[:, :2])
+        low, high = box[:, :2] - beside, box[:, 2:] + beside
+        near = (low < (across[-1], down[-1])) & (high > (across[0], down[0]))
+        for (x1, y1), (x2, y2) in zip(low[near.all(axis=1)].tolist(), high[near.all(axis=1)].tolist(), strict=True):
+            free[np.ix_((down > y1) & (down < y2), (across > x1) & (across < x2))] = False
         return free
 
 

@@ -12,6 +12,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.bodies.followed import rows_by_life
@@ -79,6 +80,19 @@ def _made_whole(box: Float, when: Float, size: tuple[int, int]) -> tuple[Int, Fl
 
 def _usual(tall: Float, when: Float) -> Float:
     """The body's own height px around each picture."""
-    first = np.searchsorted(when, when - AROUND).tolist()
-    past = np.searchsorted(when, when + AROUND, side="right").tolist()
-    return np.array([np.quantile(tall[a:b], USUAL) for a, b in zip(first, past, strict=True)])
+    reach = AROUND + 1e-9  # s: what is as far away as that is in, however its time was rounded
+    first, past = np.searchsorted(when, when - reach), np.searchsorted(when, when + reach, side="right")
+    return quantiles_around(tall, first, past, USUAL)
+
+
+@njit(cache=True, nogil=True)
+def quantiles_around(value: Float, first: Int, past: Int, share: float) -> Float:  # pragma: no cover
+    """(n,) the quantile of ``value[first:past]`` for each of n stretches, between two values in proportion."""
+    out = np.empty(len(first))
+    for k in range(len(first)):
+        some = np.sort(value[first[k] : past[k]])
+        at = share * (len(some) - 1)
+        low = int(at)
+        step, part = some[min(low + 1, len(some) - 1)] - some[low], at - low
+        out[k] = some[low] + part * step if part < 0.5 else some[low] + step - (1.0 - part) * step
+    return out

@@ -8,15 +8,18 @@ both go about (the law of common fate; Wertheimer 1923, "Untersuchungen zur Lehr
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from drover.core.geometry import box_area
+from drover.core.kernel_parts import longer
 
 __all__ = ["join_fates", "stacked_pairs"]
 
 Int = NDArray[np.int64]
 Float = NDArray[np.float64]
 LEAST_TIME = 0.5  # s that two must be seen together
+OFTEN_NEAR = 0.8  # share of that time in which the one must lie over or under the other
 LEAST_SHARE = 0.6  # of the smaller one's life
 TINY, LEAST_OF_TINY = 0.15, 0.15  # of the larger one's area, a head: it may be followed from one body to the next
 SMALLER = 0.45  # of the larger one's area that the smaller may have
@@ -33,39 +36,67 @@ def stacked_pairs(frame: Int, box: Float, owner: Int, times: Float) -> tuple[Int
     ``frame``, ``owner`` (rows,), the identity each is followed as, 0 for none; ``box`` (rows, 4) px; ``times`` s of
     the frames.
     """
-    body, piece = _together(frame, owner)
-    if len(body) == 0:
-        return body, piece
-    area, near, life = box_area(box), _near(box, body, piece), np.bincount(owner)
-    keep = np.zeros(len(body), np.bool_)
-    kind = owner[body] * (int(owner.max()) + 1) + owner[piece]
-    order = np.argsort(kind, kind="stable")
-    for rows in np.split(order, np.flatnonzero(np.diff(kind[order])) + 1):
-        b, p = body[rows], piece[rows]
-        if times[frame[b].max()] - times[frame[b].min()] < LEAST_TIME or near[rows].mean() < 0.8:
+    held = np.flatnonzero(owner > 0)
+    if len(held) == 0:
+        return held, held
+    held = held[np.argsort(frame[held], kind="stable")]
+    body, piece = near_pairs(held, frame, box)
+    kind, near = np.unique(owner[body].astype(np.int64) * (int(owner.max()) + 1) + owner[piece], return_counts=True)
+    life, area = np.bincount(owner), box_area(box)
+    of = _rows_of(held, owner)
+    out: list[tuple[Int, Int]] = []
+    for pair, count in zip(kind.tolist(), near.tolist(), strict=True):
+        one, other = divmod(pair, int(owner.max()) + 1)
+        if count < OFTEN_NEAR * LEAST_OF_TINY * life[other]:  # they cannot be near often enough, and together as well
             continue
-        small, share = float(np.median(area[p]) / np.median(area[b])), len(rows) / life[owner[p[0]]]
+        _, mine, its = np.intersect1d(frame[of[one]], frame[of[other]], assume_unique=True, return_indices=True)
+        b, p = of[one][mine], of[other][its]
+        if times[frame[b[-1]]] - times[frame[b[0]]] < LEAST_TIME or count < OFTEN_NEAR * len(b):
+            continue
+        small, share = float(np.median(area[p]) / np.median(area[b])), len(b) / life[other]
         if small > SMALLER or share < (LEAST_SHARE if small > TINY else LEAST_OF_TINY):
             continue
-        keep[rows] = _goes_along(box[b], box[p])
-    return body[keep], piece[keep]
+        if _goes_along(box[b], box[p]):
+            out.append((b, p))
+    if not out:
+        return held[:0], held[:0]
+    body, piece = (np.concatenate(column) for column in zip(*out, strict=True))
+    order = np.lexsort((piece, body))
+    return body[order], piece[order]
 
 
-def _near(box: Float, body: Int, piece: Int) -> NDArray[np.bool_]:
-    """Of each pair whether the piece lies over or under its body and not far from it."""
-    over = np.minimum(box[body, 2], box[piece, 2]) - np.maximum(box[body, 0], box[piece, 0])
-    gap = np.maximum(box[body, 1] - box[piece, 3], box[piece, 1] - box[body, 3])
-    return (over >= ABOVE * (box[piece, 2] - box[piece, 0])) & (gap <= APART * (box[body, 3] - box[body, 1]))
+def _rows_of(held: Int, owner: Int) -> list[Int]:
+    """Of each identity its rows, in the order given; none where there is no such identity."""
+    order = np.argsort(owner[held], kind="stable")
+    return np.split(held[order], np.cumsum(np.bincount(owner[held]))[:-1])
 
 
-def _together(frame: Int, owner: Int) -> tuple[Int, Int]:
-    """All pairs of followed rows of one picture, each both ways."""
-    rows = np.flatnonzero(owner > 0)
-    first = np.searchsorted(frame[rows], frame[rows], side="left")
-    count = np.searchsorted(frame[rows], frame[rows], side="right") - first
-    one = np.repeat(rows, count)
-    other = rows[np.repeat(first - (np.cumsum(count) - count), count) + np.arange(int(count.sum()))]
-    return one[one != other], other[one != other]
+@njit(cache=True, nogil=True)
+def near_pairs(held: Int, frame: Int, box: Float) -> tuple[Int, Int]:  # pragma: no cover
+    """Pairs of rows of one picture, a body and a piece that lies over or under it and not far from it.
+
+    ``held`` (n,) rows in order of their pictures.
+    """
+    body, piece, n, first = np.empty(256, np.int64), np.empty(256, np.int64), 0, 0
+    while first < len(held):
+        past = first
+        while past < len(held) and frame[held[past]] == frame[held[first]]:
+            past += 1
+        for i in range(first, past):
+            b = held[i]
+            for j in range(first, past):
+                p = held[j]
+                over = min(box[b, 2], box[p, 2]) - max(box[b, 0], box[p, 0])
+                gap = max(box[b, 1] - box[p, 3], box[p, 1] - box[b, 3])
+                aside = over < ABOVE * (box[p, 2] - box[p, 0])
+                if i == j or aside or gap > APART * (box[b, 3] - box[b, 1]):
+                    continue
+                if n == len(body):
+                    body, piece = longer(body, 2 * n), longer(piece, 2 * n)
+                body[n], piece[n] = b, p
+                n += 1
+        first = past
+    return body[:n], piece[:n]
 
 
 def _goes_along(body: Float, piece: Float) -> bool:
