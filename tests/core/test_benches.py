@@ -86,7 +86,7 @@ def test_means_worsts_and_errors_of_worlds_leave_out_where_nobody_is(page, monke
         WorldFigures("lane", 12, 10, 0.96, 0.97, 0.95, 0.03, 0.90, 2, 2, 70, 72),
         WorldFigures("empty-yard", 0, 0),
     ]
-    monkeypatch.setattr(worlds, "measure_worlds", lambda seed: iter(made) if seed == 23 else iter(()))
+    monkeypatch.setattr(worlds, "measure_worlds", lambda seed: iter(made) if seed == 26 else iter(()))
     lines = page(worlds)
     assert "| pond | 0.900 | 0.950 | 0.850 | 0.05 | 0.970 | 1 | 9 of 8 | 1 of 30 |" in lines
     assert "| empty-yard | | | | | | | 0 of 0 | |" in lines

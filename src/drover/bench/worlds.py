@@ -33,9 +33,8 @@ VERSION = 2
 HEAD = """# Untouched defaults on other worlds
 
 Made by `.venv/bin/python -m drover.bench.worlds --seed {seed}`: worlds drawn by Drover with their exact truth, worked
-through with no dial touched, detection at overlap 0.5. Seeds 1 to 3, 12, 21 and 22 were looked at while
-the defaults were made, seeds 4 to 11 and 15 were measured on the way; seed 23 was drawn when the rules stood;
-three of their limits were made stricter after it, by what open-day and long-shadows showed there.
+through with no dial touched, detection at overlap 0.5. Seeds 1 to 3, 12 and 21 to 23 were looked at while
+the defaults were made, seeds 4 to 11, 15 and 25 were measured on the way; seed 26 was drawn when the rules stood.
 
 | world | F1 | precision | recall | false / true | IDF1 | switches | identities | count errors |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- |
@@ -115,7 +114,7 @@ def measure_worlds(seed: int) -> Iterator[WorldFigures]:
 def main() -> None:
     """Print the table, with means and worsts, and write it to a page."""
     parser = argparse.ArgumentParser(prog="python -m drover.bench.worlds", description=main.__doc__)
-    parser.add_argument("--seed", type=int, default=23, help="which of the worlds' seeds")
+    parser.add_argument("--seed", type=int, default=26, help="which of the worlds' seeds")
     parser.add_argument("--out", type=Path, default=Path("docs/worlds.md"), help="page to write")
     given = parser.parse_args()
     figures = []

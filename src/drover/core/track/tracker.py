@@ -88,6 +88,8 @@ class Tracker:
         self._time: float | None = None
         self._before, self._interval = 0.0, 1.0
         self._oldest = np.inf  # s: no living track was last seen before that
+        # Of the last step: who was there, what each was linked to, and the boxes.
+        self._last = np.zeros(0, np.int32), np.zeros(0, np.int64), np.zeros((0, 4), np.float32)
 
     def step(self, time: float, found: FrameBoxes) -> None:
         """Take in the detections of the next frame, at ``time`` s."""
@@ -106,6 +108,7 @@ class Tracker:
             nis[bounced] = np.nan  # no forecast was ever held against what was found there
         if len(found.look):
             learn_looks(living.look, match, alone, found.look)
+        self._last = living.number[: living.count].copy(), link, found.box
         newly = self._note(time, found, link, seen, hidden, nearest, apart, room, nis)
         if self.settings.life.exits:
             self._mark_exits(seen)
@@ -211,19 +214,33 @@ class Tracker:
         """Link those that bounced to what they are now, in place; which they are."""
         living, count = self._living, self._living.count
         free = living.believed[:count] & ~living.hidden[:count]
-        who, detection = find_rebounds(
-            living.seen[:count], living.mean[:count, 2:4], unseen, free, found.box, match, self._interval
-        )
+        last = self._last_seen(np.flatnonzero(free & (match < 0)))
+        who, detection = find_rebounds(last, living.mean[:count, 2:4], unseen, free, found.box, match, self._interval)
         if self.settings.match.same_class:
             own = living.class_id[who] == found.class_id[detection]
             who, detection = who[own], detection[own]
         if len(who):
-            begin_anew(living.mean, living.cov, living.seen, who, found.box[detection], unseen)
+            begin_anew(living.mean, living.cov, last, who, found.box[detection], unseen)
             if self._turning:
                 living.mode[who] = new_modes(living.cov[who])
             match[who] = link[who] = detection
             seen[who] = alone[who] = True
         return who
+
+    def _last_seen(self, who: NDArray[np.int64]) -> Float:
+        """Centre px and speed px/frame of all when last seen: of ``who`` the middle of the box that was found then.
+
+        A filter lags where one bounces; who was linked in the step before need not be taken to be where it says.
+        """
+        living, (numbers, link, box) = self._living, self._last
+        last = living.seen[: living.count].copy()
+        at = np.searchsorted(numbers, living.number[who])  # numbers rise with births, and rows keep their order
+        known = at < len(numbers)
+        who, at = who[known], at[known]
+        known = (numbers[at] == living.number[who]) & (link[at] >= 0)
+        there = box[link[at[known]]].astype(np.float64)
+        last[who[known], :2] = (there[:, :2] + there[:, 2:]) / 2
+        return last
 
     def _share(
         self,
