@@ -27,6 +27,7 @@ JITTERS = 1.5 * 2.0 ** (np.arange(-4, 6) / 2.0)  # px, from 0.4 to 8.5
 LOOK_AT = 12_000  # detections that are enough
 STRETCH, STRETCHES = 6.0, 4  # s that are looked at in one go, and how many of them, spread over the clip
 LEAST_JUDGED = 100  # forecasts of a coordinate; fewer say nothing
+ALIKE = 2.0  # ratio to the usual jumpiness within which nothing speaks against that
 EDGE = 2.0  # px from the picture's edge at which a box is cut off
 
 
@@ -50,7 +51,7 @@ def noises_of(detections: Detections, times: Float, rate: float) -> Noises:
 
     Where they are less than usual both are raised together, which leaves the filter's way as it is but makes it no
     surer than usual: measured are those seen alone, and who is too sure loses what meets and hides. Where boxes jitter
-    more than usual, half of that is believed, in ratio.
+    more than usual, half of that is believed, in ratio. Jumpiness of about the usual is taken for the usual.
     """
     found = detections.frozen()
     usual = Noises(USUAL.jumpiness, USUAL.box_noise if len(found.runs) else OF_BOXES)
@@ -63,9 +64,11 @@ def noises_of(detections: Detections, times: Float, rate: float) -> Noises:
     if judged[-1] < LEAST_JUDGED:
         return usual
     jump, jitter = best_noises(likely)
-    more = max(1.0, usual.box_noise / jitter)
+    jump = min(jump * max(1.0, usual.box_noise / jitter), float(JUMPS[-1]))
+    if 1.0 / ALIKE <= jump / usual.jumpiness <= ALIKE:
+        jump = usual.jumpiness
     noise = max(usual.box_noise, float(np.sqrt(jitter * usual.box_noise)))
-    return Noises(round(min(jump * more, float(JUMPS[-1])), 3), round(noise, 2))
+    return Noises(round(jump, 3), round(noise, 2))
 
 
 def best_noises(likely: Float) -> tuple[float, float]:
