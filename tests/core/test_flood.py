@@ -35,7 +35,7 @@ def test_many_that_last_for_moments_are_a_flood_and_how_they_go_says_of_what(way
     tracks = tracks_of(falling(240, 25, 300, way), 300)
     note = flood_note(tracks, np.arange(300) / RATE)
     assert note is not None and told in note
-    assert note.startswith("240 identities, 20 new ones a second; half of them last 1.0 s")
+    assert note.startswith("240 identities, 20 new ones a second; half of them last under 1.0 s")
 
 
 @pytest.mark.parametrize(("count", "lasts", "frames"), [(90, 25, 200), (120, 150, 400), (120, 25, 3000)])

@@ -29,7 +29,8 @@ def flood_note(tracks: Tracks, times: np.ndarray) -> str | None:
     box = tracks.box[tracks.paths.row].astype(np.float64)
     way = (box[last, :2] + box[last, 2:] - box[first, :2] - box[first, 2:]) / 2
     way /= np.maximum(np.hypot(way[:, 0], way[:, 1]), 1e-9)[:, None]
-    told = f"{grouped(count)} identities, {a_second:.0f} new ones a second; half of them last {np.median(life):.1f} s"
+    told = f"{grouped(count)} identities, {a_second:.0f} new ones a second; half of them last"
+    told = f"{told} under {np.median(life):.1f} s"
     if np.hypot(*way.mean(axis=0)) >= ALIKE:
         return f"{told}, and they go one way: snow, rain or a stream? Ask for a least size, or leave that place out"
     return f"{told}: leaves, water or noise? Raise the threshold, or leave that place out"

@@ -88,7 +88,7 @@ class Tracker:
         self._time: float | None = None
         self._before, self._interval = 0.0, 1.0
         self._oldest = np.inf  # s: no living track was last seen before that
-        # Of the last step: who was there, what each was linked to, and the boxes.
+        # Of the last step: who was there, the box that each had to itself (-1: none, or a shared one), and all boxes
         self._last = np.zeros(0, np.int32), np.zeros(0, np.int64), np.zeros((0, 4), np.float32)
 
     def step(self, time: float, found: FrameBoxes) -> None:
@@ -108,7 +108,7 @@ class Tracker:
             nis[bounced] = np.nan  # no forecast was ever held against what was found there
         if len(found.look):
             learn_looks(living.look, match, alone, found.look)
-        self._last = living.number[: living.count].copy(), link, found.box
+        self._last = living.number[: living.count].copy(), np.where(alone, link, -1), found.box
         newly = self._note(time, found, link, seen, hidden, nearest, apart, room, nis)
         if self.settings.life.exits:
             self._mark_exits(seen)
