@@ -14,14 +14,11 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
+import worked_example
 from drover.core.examples import example
-from drover.core.footage.reader import ClipReader
 from drover.core.footage_types import ClipInfo
-from drover.core.formats.box_rows import read_truth
-from drover.core.formats.crossing_rows import read_crossings
-from drover.core.recipe import read_recipe
 from drover.core.result_store import ResultStore, default_cache_folder
-from drover.core.run import ClipRun, run_clip
+from drover.core.run import ClipRun
 from drover.core.types import Truth
 from memory import give_memory_back, give_some_back
 
@@ -68,30 +65,18 @@ def short_clip() -> Path:
 
 
 @pytest.fixture(scope="session")
-def short_info(short_clip: Path) -> ClipInfo:
-    with ClipReader(short_clip) as reader:
-        return reader.info
+def short_info() -> ClipInfo:
+    return worked_example.short_info()
 
 
 @pytest.fixture(scope="session")
-def short_work(
-    short_info: ClipInfo, short_truth: Truth, tmp_path_factory: pytest.TempPathFactory
-) -> tuple[ClipRun, ResultStore]:
-    """The short example worked through, and the store in which what was found is known from then on."""
-    chosen, store = example("gap-short"), ResultStore(tmp_path_factory.mktemp("store"))
-    crossings = read_crossings(chosen.crossings)
-    recipe = read_recipe(chosen.recipe)
-    return run_clip(short_info, recipe, truth=short_truth, true_crossings=crossings, store=store), store
+def short_run() -> ClipRun:
+    return worked_example.short_work()[0]
 
 
 @pytest.fixture(scope="session")
-def short_run(short_work: tuple[ClipRun, ResultStore]) -> ClipRun:
-    return short_work[0]
-
-
-@pytest.fixture(scope="session")
-def filled_store(short_work: tuple[ClipRun, ResultStore]) -> ResultStore:
-    return short_work[1]
+def filled_store(tmp_path_factory: pytest.TempPathFactory) -> ResultStore:
+    return worked_example.filled_store(tmp_path_factory.mktemp("store"))
 
 
 @pytest.fixture
@@ -102,5 +87,5 @@ def known_example(own_folders: None, filled_store: ResultStore) -> None:
 
 
 @pytest.fixture(scope="session")
-def short_truth(short_info: ClipInfo) -> Truth:
-    return read_truth(example("gap-short").truth, frame_count=short_info.frame_count)
+def short_truth() -> Truth:
+    return worked_example.short_truth()

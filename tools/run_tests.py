@@ -62,15 +62,10 @@ def load() -> None:
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     for name in NEEDED:
         importlib.import_module(name)
-    from drover.core.examples import example
-    from drover.core.footage.reader import ClipReader
-    from drover.core.recipe import read_recipe
-    from drover.core.run import run_clip
+    sys.path.insert(0, str(TESTS))
+    import worked_example
 
-    chosen = example("gap-short")
-    with ClipReader(chosen.clip) as reader:
-        clip = reader.info
-    run_clip(clip, read_recipe(chosen.recipe))
+    worked_example.short_work()
     gc.collect()
     gc.freeze()
 

@@ -170,7 +170,7 @@ for number in range(1, 100):
 """
 
 
-def test_a_review_that_is_killed_loses_at_most_its_last_second(short_clip, tmp_path):
+def test_a_review_that_is_killed_loses_at_most_its_last_second(known_example, short_clip, tmp_path):
     path = tmp_path / "killed.drover"
     command = [sys.executable, "-c", REVIEWS, str(short_clip), str(path)]
     child = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)

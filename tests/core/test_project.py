@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import multiprocessing
 import sqlite3
 import subprocess
 import sys
@@ -12,6 +13,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+import saves_again
 from drover.core.count.audit import Audit, Missed, with_added, with_hand_total, with_sign_off, with_verdict
 from drover.core.document import Document, KeptRun
 from drover.core.edits.making import drop_edit, said_edit
@@ -212,39 +214,21 @@ def test_a_project_open_elsewhere_is_refused_and_free_after_any_end(saved):
     ProjectLock(saved).release()
 
 
-KILLED = """
-import sys, pickle
-from dataclasses import replace
-from pathlib import Path
-from drover.core.project.file import ProjectFile, read_project
-from drover.core.recipe import parse_recipe
-document, path = pickle.load(open(sys.argv[1], "rb")), Path(sys.argv[2])
-file = ProjectFile(path)
-print("ready", flush=True)
-for n in range(10_000):
-    text = f"[track.match]\\ngate = {5 + n % 10}.0\\n"
-    run = replace(document.latest, track_key=f"link {n // 3}")
-    file.save(replace(document, recipe_text=text, recipe=parse_recipe(text), latest=run), {"n": str(n)})
-    print(n, flush=True)
-"""
-
-
 @pytest.mark.parametrize("seed", range(6))
 def test_a_program_killed_at_any_moment_leaves_a_project_that_opens(contents, tmp_path, seed):
     """Killed at a random moment while saving over and over: what was said to be saved is there, and no debris."""
-    import pickle
-
-    given, path = tmp_path / "document.pkl", tmp_path / "fold.drover"
-    given.write_bytes(pickle.dumps(contents))
-    program = tmp_path / "saves.py"
-    program.write_text(KILLED)
-    command = [sys.executable, str(program), str(given), str(path)]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as process:
-        assert process.stdout.readline() == "ready\n"
-        time.sleep(float(np.random.default_rng(seed).uniform(0.02, 0.6)))
-        assert process.poll() is None, "it was still saving"
-        process.kill()
-        told = [int(line) for line in process.stdout.read().split()]
+    path, saved = tmp_path / "fold.drover", tmp_path / "saved"
+    processes = multiprocessing.get_context("forkserver")
+    processes.set_forkserver_preload(["saves_again"])
+    process = processes.Process(target=saves_again.save_again, args=(contents, path, saved))
+    process.start()
+    while not saved.exists() and process.is_alive():
+        time.sleep(0.002)
+    time.sleep(float(np.random.default_rng(seed).uniform(0.02, 0.6)))
+    assert process.is_alive(), "it was still saving"
+    process.kill()
+    process.join()
+    told = [int(line) for line in saved.read_text().split()]
     if not path.exists():
         assert not told
         return

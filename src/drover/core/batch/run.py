@@ -8,7 +8,7 @@ import os
 from collections.abc import Callable
 from dataclasses import dataclass
 from multiprocessing.connection import Connection, wait
-from multiprocessing.context import SpawnProcess
+from multiprocessing.context import ForkServerProcess
 
 from drover.core.batch.ledger import BatchState, Ledger
 from drover.core.batch.plan import Job
@@ -20,13 +20,14 @@ __all__ = ["run_batch", "usual_workers"]
 
 LOOK_EVERY = 0.3  # s between two looks at whether to stop
 TRIES = 2  # of a clip during which its process died, as where memory runs short
+READY = "drover.core.batch.ready"
 
 
 @dataclass
 class _Worker:
     """One process, the pipe to it, the cores that are its own, and the place of the clip it works on."""
 
-    process: SpawnProcess
+    process: ForkServerProcess
     pipe: Connection
     cores: tuple[int, ...]
     place: int = -1
@@ -84,7 +85,9 @@ class _Batch:
         self._deaths = dict.fromkeys(self._waiting, 0)
         self._workers: list[_Worker] = []
         self._shares: list[tuple[int, ...]] = []
-        self._context = mp.get_context("spawn")  # a fork would take over threads half way through their work
+        # A fork of this one would take over threads half way through their work; the one they are forked from has none.
+        self._context = mp.get_context("forkserver")
+        self._context.set_forkserver_preload([READY])
 
     def work(self, count: int, cancelled: Callable[[], bool]) -> None:
         self._ledger.tell()
