@@ -20,7 +20,7 @@ from drover.core.footage_types import ClipInfo
 from drover.core.result_store import ResultStore, default_cache_folder
 from drover.core.run import ClipRun
 from drover.core.types import Truth
-from memory import give_memory_back, give_some_back
+from memory import end_fork_server, give_memory_back, give_some_back
 
 settings.register_profile(
     "drover", deadline=None, max_examples=25, derandomize=True, suppress_health_check=[HealthCheck.too_slow]
@@ -44,12 +44,14 @@ def what_is_loaded_stays() -> None:
 
 
 @pytest.fixture(scope="module", autouse=True)
-def module_swept() -> None:
+def module_swept() -> Iterator[None]:
     """Before each module all that the one before held is given back: its last test holds what it was given till then.
 
     Swept when that module ended, its last window stayed while the next one opened its own: 100 MB.
     """
     give_memory_back()
+    yield
+    end_fork_server()
 
 
 @pytest.fixture(autouse=True)

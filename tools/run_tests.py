@@ -1,9 +1,9 @@
 """The whole suite, two processes at a time: windows and commands, the core without windows, and its cameras aside.
 
 What most tests need is loaded once, kernels included, and each process is forked from there: none of them loads it
-again, and they share its memory. Half-way through windows and core a new process goes on, without what the first one
-held; tests that start large processes of their own come where there is least beside them. Whoever is free first takes
-the part that is next.
+again, and they share its memory. After each third of windows and of core a new process goes on, without what the one
+before held; tests that start large processes of their own come last, beside no windows. Whoever is free first takes the
+part that is next.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from __future__ import annotations
 import ctypes
 import gc
 import importlib
+import itertools
 import json
 import os
 import re
@@ -24,8 +25,8 @@ from pathlib import Path
 from typing import NoReturn
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
-ASIDE, LAST = ("core/test_live_session.py",), ("core/test_batch.py", "cli/test_processes.py")
-FIRST = ("core/test_kernels.py", "cli/test_commands.py")
+ASIDE, FIRST = ("core/test_live_session.py",), ("cli/test_commands.py",)
+LAST = ("core/test_kernels.py",), ("core/test_batch.py", "core/test_cluster.py"), ("cli/test_processes.py",)
 AT_ONCE = 2
 GO_ON = "--go-on"
 NEEDED = (
@@ -43,16 +44,18 @@ Part = tuple[str, ...]
 def parts() -> list[Part]:
     """Files of tests, each in one part, in the order in which they are begun; the first waits more than it works."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
-    left = [name for name in names if name not in (*ASIDE, *FIRST, *LAST)]
-    core = _halves([FIRST[0], *(name for name in left if name.startswith("core/"))])
-    app, other = _halves([name for name in left if name.startswith("app/")])
+    left = [name for name in names if name not in (*ASIDE, *FIRST, *itertools.chain(*LAST))]
+    core = _thirds([name for name in left if name.startswith("core/")])
+    app = _thirds([name for name in left if name.startswith("app/")])
     commands = tuple(name for name in (*FIRST, *left) if name.startswith("cli/"))
-    # Two with windows beside each other would need most memory.
-    return [ASIDE, commands, core[0], app, core[1], other, *((name,) for name in LAST)]
+    # In turn: two with windows beside each other would need most memory.
+    in_turn = [part for pair in zip(app, core, strict=True) for part in pair]
+    return [ASIDE, commands, *in_turn, *LAST]
 
 
-def _halves(names: list[str]) -> list[Part]:
-    return [tuple(names[: len(names) // 2]), tuple(names[len(names) // 2 :])]
+def _thirds(names: list[str]) -> list[Part]:
+    cuts = [len(names) * k // 3 for k in range(4)]
+    return [tuple(names[start:end]) for start, end in itertools.pairwise(cuts)]
 
 
 def load() -> None:

@@ -7,26 +7,21 @@ import multiprocessing
 import os
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
 
 import pytest
 
 from drawn import draw_clip
-from drover.core.batch.cluster import run_on_cluster
 from drover.core.batch.ledger import BatchState
 from drover.core.batch.outcome import Outcome, finished_outcome
 from drover.core.batch.plan import Job, plan_jobs
 from drover.core.batch.run import run_batch
 from drover.core.batch.summary import write_summary
 from drover.core.document import Document
-from drover.core.errors import Cancelled, DroverError, FootageError
+from drover.core.errors import Cancelled, FootageError
 from drover.core.footage.reader import ClipReader
 from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile, read_project
@@ -181,65 +176,6 @@ def test_a_batch_killed_half_way_leaves_no_process_and_goes_on(clips, tmp_path):
     assert "clip 2.mp4: 100 frames, 1 identities, Middle 1 forward 0 back (done before)" in second.stdout
     assert second.stderr.count("\n") == 1
     assert done.stat().st_mtime_ns == written
-
-
-def _answers(address: str) -> bool:
-    host, port = address.removeprefix("tcp://").split(":")
-    with socket.socket() as place:
-        return place.connect_ex((host, int(port))) == 0
-
-
-@contextmanager
-def cluster() -> Iterator[tuple[str, Callable[[], subprocess.Popen]]]:
-    """A real scheduler, and a way to start workers for it, each a process of its own."""
-    dask = str(Path(sys.executable).with_name("dask"))
-    with socket.socket() as place:
-        place.bind(("127.0.0.1", 0))
-        address = f"tcp://127.0.0.1:{place.getsockname()[1]}"
-    quiet: dict[str, Any] = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "start_new_session": True}
-    started = [subprocess.Popen([dask, "scheduler", "--host", address, "--no-dashboard"], **quiet)]
-    worker = [dask, "worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard"]
-
-    def work() -> subprocess.Popen:
-        started.append(subprocess.Popen(worker, **quiet))
-        return started[-1]
-
-    deadline = time.monotonic() + 60
-    while time.monotonic() < deadline and not _answers(address):
-        time.sleep(0.1)
-    try:
-        yield address, work
-    finally:
-        for process in started:
-            process.kill()
-            process.wait()
-
-
-def test_a_cluster_gives_the_same_tables_though_a_worker_is_killed_on_the_way(clips, worked, tmp_path):
-    here, jobs, _, _ = worked
-    recipe, out = tmp_path / "recipe.toml", tmp_path / "out"
-    recipe.write_text('[[count.line]]\nname = "Middle"\npoints = [[0.5, 0.95], [0.5, 0.05]]\n')
-    command = [str(Path(sys.executable).with_name("drover")), "batch", str(clips), "--out", str(out)]
-    with cluster() as (address, work):
-        first = work()
-        command += ["--recipe", str(recipe), "--scheduler", address]
-        deadline, answer = time.monotonic() + 60, None
-        while answer is None and time.monotonic() < deadline:  # until scheduler and workers are there
-            batch = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
-            while batch.poll() is None and not any(out.rglob("clip*")):
-                time.sleep(0.02)
-            answer = None if batch.poll() is not None else batch
-        assert answer is not None
-        first.kill()
-        first.wait()
-        work()  # another comes only now: two at once need more memory than a test should
-        said, wrong = answer.communicate(timeout=120)
-    assert "3 clips done, 1 failed" in said, wrong
-    assert "broken.mp4: is not a video" in wrong
-    for job in jobs:
-        assert tables(Job(job.clip, out / job.folder.relative_to(here))) == tables(job)
-    with pytest.raises(DroverError, match="no scheduler answers there"):
-        run_on_cluster(jobs, RECIPE, address)
 
 
 def _children_of(pid: int) -> list[int]:
