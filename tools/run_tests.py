@@ -26,7 +26,11 @@ from typing import NoReturn
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE, FIRST = ("core/test_live_session.py",), ("cli/test_commands.py",)
-LAST = ("core/test_kernels.py",), ("core/test_batch.py", "core/test_cluster.py"), ("cli/test_processes.py",)
+LAST = (
+    ("core/test_kernels.py",),
+    ("core/test_batch.py", "core/test_cluster.py"),
+    ("app/test_batch_window.py", "cli/test_processes.py"),
+)
 AT_ONCE = 2
 GO_ON = "--go-on"
 NEEDED = (

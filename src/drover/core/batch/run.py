@@ -14,6 +14,7 @@ from drover.core.batch.ledger import BatchState, Ledger
 from drover.core.batch.plan import Job
 from drover.core.batch.worker import serve
 from drover.core.errors import Cancelled
+from drover.core.footage.opened import footage_is_there
 from drover.core.recipe import Recipe
 
 __all__ = ["run_batch", "usual_workers"]
@@ -90,6 +91,7 @@ class _Batch:
         self._context.set_forkserver_preload([READY])
 
     def work(self, count: int, cancelled: Callable[[], bool]) -> None:
+        self._end_what_is_not_there()
         self._ledger.tell()
         many = min(count or usual_workers(), len(self._waiting))
         self._shares = _shares(many, one_each=count > 0)
@@ -115,6 +117,14 @@ class _Batch:
             worker.process.join(5)
             worker.pipe.close()
         self._workers = []
+
+    def _end_what_is_not_there(self) -> None:
+        """A clip that is gone needs no process to say so."""
+        for place in list(self._waiting):
+            clip = self._ledger.job(place).clip
+            if not footage_is_there(clip):
+                self._waiting.remove(place)
+                self._ledger.end(place, f"{clip}: there is no such file; check the name")
 
     # --- one process --------------------------------------------------------------------------------------------
 
