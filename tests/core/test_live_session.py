@@ -6,6 +6,7 @@ import csv
 import errno
 import json
 import socket
+import sys
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -26,6 +27,7 @@ from drover.core.footage.stand_in import Fault, StandIn, fault_of
 from drover.core.footage.stream import StreamClock, StreamReader, source_of
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.live_session.kept import kept_run
+from drover.core.live_session.recording import Recording
 from drover.core.live_session.results import MOST_REMEMBERED, LiveResults
 from drover.core.live_session.session import LiveSession
 from drover.core.live_warming import BEFORE, _pictures, warm_live
@@ -378,6 +380,21 @@ def test_trouble_of_the_source_is_waited_out_and_trouble_of_the_recording_is_not
         monkeypatch.setattr("drover.core.live_session.recording.Recording._begin", full)
         with pytest.raises(DroverError, match="the recording cannot be written"):
             session.run(stopped=lambda: time.monotonic() - begun > 30.0)
+
+
+def test_a_recording_that_was_ended_holds_nothing_of_its_connection(clip, tmp_path):
+    """Its decoder would be there until the next one brings its first picture: two at once, 10 MiB that stay."""
+    with av.open(str(clip)) as container:
+        stream = container.streams.video[0]
+        held = sys.getrefcount(stream)
+        kept = Recording(tmp_path)
+        for packet in container.demux(stream):
+            kept.add(packet, stream)
+        del packet
+        assert sys.getrefcount(stream) > held
+        kept.close()
+        assert sys.getrefcount(stream) == held
+    assert kept.files
 
 
 @pytest.mark.parametrize("wait", [0.0, 2.0, 600.0])

@@ -5,8 +5,12 @@ from __future__ import annotations
 import argparse
 import csv
 import os
+import subprocess
+import sys
 import tempfile
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,7 +22,7 @@ from rich.table import Table
 
 from drover.core.examples import example
 from drover.core.footage.opened import open_footage
-from drover.core.footage.stand_in import StandIn, fault_of
+from drover.core.footage.stand_in import fault_of
 from drover.core.footage.stream import source_of
 from drover.core.live_session.facts import LiveFacts
 from drover.core.live_session.session import LiveSession
@@ -48,12 +52,25 @@ class _Watched:
     recordings: dict[Path, float]
 
 
+@contextmanager
+def _camera(clip: Path) -> Iterator[str]:
+    """The stand-in, a process of its own as a camera is: its memory is not that of the live run. Gives its address."""
+    faults = [word for fault in FAULTS for word in ("--fault", fault)]
+    command = [sys.executable, "-c", "from drover.cli.entry import main; main()", "stand-in", str(clip), *faults]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as camera:
+        try:
+            assert camera.stdout is not None
+            yield camera.stdout.readline().split()[-1]
+        finally:
+            camera.terminate()
+
+
 def _watch(seconds: float, out: Path) -> _Watched:
     """Run on the demo's clip for so long."""
     chosen, seen, begins = example("gap"), [], dict[Path, float]()
     recipe = read_recipe(chosen.recipe)
-    with StandIn(chosen.clip, faults=tuple(fault_of(text) for text in FAULTS)) as camera:
-        session = LiveSession(source_of(camera.address), recipe, out, record=True)
+    with _camera(chosen.clip) as address:
+        session = LiveSession(source_of(address), recipe, out, record=True)
         begun = time.monotonic()
 
         def stopped() -> bool:
@@ -68,9 +85,9 @@ def _watch(seconds: float, out: Path) -> _Watched:
     return _Watched(facts, np.array(seen), begins)
 
 
-def _lost(watched: _Watched, rows: list[dict[str, str]]) -> tuple[int, int, int]:
+def _lost(watched: _Watched, rows: list[dict[str, str]]) -> tuple[int, list[str], int]:
     """Of the crossings that the whole-clip run finds in the recordings, away from the faults and from where the clip
-    begins anew: how many there are, how many of them the live run has not, and how many it has that are not there."""
+    begins anew: how many there are, when in the clip those were that the live run has not, and how many it has more."""
     chosen = example("gap")
     recipe, live = read_recipe(chosen.recipe), [(float(row["time"]), int(row["direction"])) for row in rows]
     with open_footage(chosen.clip) as reader:
@@ -89,13 +106,13 @@ def _lost(watched: _Watched, rows: list[dict[str, str]]) -> tuple[int, int, int]
         return seam > NEAR and NEAR < when < end - NEAR and not any(a <= when <= b for a, b in spans)
 
     kept = [one for one in true if quiet(one[0])]
-    left, missed = sorted(live), 0
+    left, missed = sorted(live), list[str]()
     for when, way in sorted(kept):
         near = [one for one in left if one[1] == way and abs(one[0] - when) <= SAME]
         if near:
             left.remove(min(near, key=lambda one: abs(one[0] - when)))
         else:
-            missed += 1
+            missed.append(f"{when % round_:.2f} s {'forward' if way > 0 else 'back'}")
     return len(kept), missed, sum(quiet(when) for when, _ in left)
 
 
@@ -127,7 +144,8 @@ def main() -> None:
         ("arrival to a crossing on disk, median", f"{facts.crossing_latency:.0f} ms", "under 200 ms"),
         ("crossings written", f"{len(rows)}", ""),
         (f"crossings of the whole-clip run on its recordings, {NEAR:.0f} s and more from faults", f"{there}", ""),
-        ("of these lost live", f"{lost}", "none"),
+        ("of these lost live", f"{len(lost)}", "none"),
+        ("when in the clip", ", ".join(lost) or "-", ""),
         ("live, and not of these", f"{more}", ""),
         ("memory after a minute", f"{late[:3, 1].mean():.0f} MiB", ""),
         ("growth of memory after that", f"{growth:+.1f} MiB", "none"),

@@ -59,7 +59,8 @@ class Recording:
         self._last = now
 
     def close(self) -> None:
-        """End the file being written."""
+        """End the file being written, and let go of the connection that it was of."""
+        self._of = self._stream = None
         if self._out is not None:
             out, self._out = self._out, None
             try:

@@ -267,6 +267,9 @@ class LiveSession:
             self._broken_before += self._reader.broken
             self._reader.close()
             self._reader = None
+        if self._recording is not None:
+            self._recording.close()
+        give_memory_back()  # of its decoder, before there is another
         self._clock.break_off()
         self._note(connection="waiting for the source", last_trouble=trouble)
         tries = 0
