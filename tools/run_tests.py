@@ -2,7 +2,7 @@
 
 What most tests need is loaded once, kernels included, and each process is forked from there: none of them loads it
 again, and they share its memory. After each third of windows and of core a new process goes on, without what the one
-before held; tests that start large processes of their own come last, beside no windows. Whoever is free first takes the
+before held; tests that start large processes of their own come last, beside few windows. Whoever is free first takes the
 part that is next.
 """
 
@@ -27,6 +27,7 @@ from typing import NoReturn
 TESTS = Path(__file__).resolve().parent.parent / "tests"
 ASIDE, FIRST = ("core/test_live_session.py",), ("cli/test_commands.py",)
 LAST = (
+    ("app/test_window.py",),
     ("core/test_kernels.py",),
     ("core/test_batch.py", "core/test_cluster.py"),
     ("app/test_batch_window.py", "cli/test_processes.py"),
