@@ -2,8 +2,8 @@
 
 What most tests need is loaded once, kernels included, and each process is forked from there: none of them loads it
 again, and they share its memory. After each third of windows and of core a new process goes on, without what the one
-before held; tests that start large processes of their own come last, beside few windows. Whoever is free first takes the
-part that is next.
+before held; tests that start large processes of their own come last, beside few windows. Whoever is free first takes
+the part that is next.
 """
 
 from __future__ import annotations
