@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -14,7 +15,7 @@ from drover.core.count.lines import count_crossings
 from drover.core.count.live import LiveCount, LiveRows
 from drover.core.count.tallies import tally, tally_rows
 from drover.core.count.whole_clip import count_all
-from drover.core.recipe import CountSettings, LineSettings
+from drover.core.recipe import CountSettings, LineSettings, ZoneSettings
 from drover.core.score.counts import count_score
 from drover.core.types import TrackState
 
@@ -236,6 +237,23 @@ def test_a_live_count_over_hours_keeps_little_and_tells_a_crossing_within_a_seco
         assert counter.rows_kept < 1_200
     assert len(told) == 50
     assert max(frame / 25 - one.time for one, frame in told) < 1.0
+
+
+def test_live_one_who_stays_for_minutes_is_counted_once_for_each_crossing_and_stay():
+    """His path is thinned while he stands: what is found in it again lies at other moments than before."""
+    settings, crossed, stays = line((0.5, -1.0), (0.5, 2.0), band=0.2), [], []
+    zone = ZoneSettings(name="Left", points=((0.0, 0.0), (0.5, 0.0), (0.5, 1.0), (0.0, 1.0)), bridge=0.2)
+    counter = LiveCount(settings.model_copy(update={"zone": (zone,)}), (100, 100), forget_after=2.0)
+    for frame in range(4_000):
+        time = frame / 25
+        # Never evenly: over at 0.2, 2.3, 4.4 and 6.5 s, and once more after he has stood for a minute and a half.
+        x = 50.0 + 30.0 * np.sin(1.5 * (time - 2.3)) if time < 7.5 else 79.0 if time < 100 else 20.0
+        box = np.array([[x - 5, 40, x + 5, 60]], np.float32)
+        events = counter.step(time, LiveRows(np.array([1]), box, np.ones(1, np.int8), np.zeros(1, np.int16)))
+        crossed += [one.direction for one in events.crossings]
+        stays += events.stays
+    assert len(crossed) == 5 and all(a == -b for a, b in pairwise(crossed))
+    assert len(stays) == 2
 
 
 def test_count_error_sums_over_lines_and_directions():

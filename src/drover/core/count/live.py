@@ -78,7 +78,10 @@ class _Path:
     rows: NDArray[np.void] = field(default_factory=lambda: np.zeros(0, _ROW))
     fresh: list[tuple[int, NDArray[np.float32], int, int, NDArray[np.float32]]] = field(default_factory=list)
     seen: float = 0.0
+    thinned: int = -1  # the frame from which no row is left out; -1 where none was
     told: set[tuple[object, ...]] = field(default_factory=set)
+    crossed: dict[int, tuple[float, int]] = field(default_factory=dict)  # of each line, when and which way last
+    left: dict[int, float] = field(default_factory=dict)  # of each zone, when last
     waiting: dict[tuple[object, ...], float] = field(default_factory=dict)  # since when a crossing has held
 
     def pack(self) -> None:
@@ -88,6 +91,7 @@ class _Path:
             self.fresh = []
         if len(self.rows) > MOST_ROWS:
             half = len(self.rows) // 2
+            self.thinned = int(self.rows["frame"][half])
             self.rows = np.concatenate([self.rows[:half:2], self.rows[half:]])
 
 
@@ -197,7 +201,8 @@ class LiveCount:
             number, who, way, when = one[:4]
             path, line = self._paths[who], self._settings.line[number]
             key = (number, way, round(when, 6))
-            if key in path.told:
+            last, last_way = path.crossed.get(number, (-np.inf, 0))
+            if key in path.told or (self._is_old(path, when) and (when <= last or way == last_way)):
                 continue
             if who not in gone:
                 if (number, who) not in clear:
@@ -209,6 +214,7 @@ class LiveCount:
                     continue
             path.waiting.pop(key, None)
             path.told.add(key)
+            path.crossed[number] = max((when, way), (last, last_way))
             out.append(one)
         return tuple(sorted(out, key=lambda one: one.time))
 
@@ -227,6 +233,10 @@ class LiveCount:
             last = min(last, mine)
         return last
 
+    def _is_old(self, path: _Path, when: float) -> bool:
+        """Whether a moment lies where a path was thinned: what is found there again has another moment than before."""
+        return path.thinned >= 0 and when <= self._times[path.thinned]
+
     def _stays(self, counted: Counted, gone: set[int]) -> tuple[tuple[int, int, float, float], ...]:
         """Stays that are over for good."""
         visits, out = counted.visits, []
@@ -236,8 +246,10 @@ class LiveCount:
         ):  # fmt: skip
             path, key = self._paths[who], ("stay", number, round(enter, 6))
             over = left and self._now - leave >= self._lag
-            if key not in path.told and (who in gone or over):
+            again = self._is_old(path, enter) and enter <= path.left.get(number, -np.inf)
+            if key not in path.told and not again and (who in gone or over):
                 path.told.add(key)
+                path.left[number] = leave
                 out.append((number, who, enter, leave))
         return tuple(sorted(out, key=lambda one: one[2]))
 
