@@ -22,6 +22,7 @@ from drover.core.batch.run import run_batch
 from drover.core.batch.summary import write_summary
 from drover.core.document import Document
 from drover.core.errors import Cancelled, FootageError
+from drover.core.footage.opened import open_footage
 from drover.core.footage.reader import ClipReader
 from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile, read_project
@@ -125,6 +126,18 @@ def test_a_dead_process_costs_nothing_but_time(worked, tmp_path):
     assert killed
     assert ended.count("done") == 1
     assert tables(alone) == tables(jobs[0])
+
+
+def test_what_is_not_there_is_said_in_its_own_words_and_asks_for_no_process(tmp_path):
+    (tmp_path / "shots").mkdir()
+    gone, empty = Job(tmp_path / "gone.mp4", tmp_path / "a"), Job(tmp_path / "shots", tmp_path / "b")
+    heard = list[BatchState]()
+    ended = run_batch([gone, empty], RECIPE, workers=2, on_change=heard.append)
+    assert not any(state.count("working") for state in heard)
+    for outcome in ended.outcomes:
+        with pytest.raises(FootageError) as said:
+            open_footage(outcome.job.clip)
+        assert (outcome.state, outcome.reason) == ("failed", str(said.value))
 
 
 def test_what_is_finished_is_not_done_again(worked, tmp_path):

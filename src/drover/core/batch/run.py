@@ -12,7 +12,7 @@ from multiprocessing.context import ForkServerProcess
 
 from drover.core.batch.ledger import BatchState, Ledger
 from drover.core.batch.plan import Job
-from drover.core.batch.worker import serve
+from drover.core.batch.worker import serve, tried_job
 from drover.core.errors import Cancelled
 from drover.core.footage.opened import footage_is_there
 from drover.core.recipe import Recipe
@@ -121,10 +121,10 @@ class _Batch:
     def _end_what_is_not_there(self) -> None:
         """A clip that is gone needs no process to say so."""
         for place in list(self._waiting):
-            clip = self._ledger.job(place).clip
-            if not footage_is_there(clip):
+            job = self._ledger.job(place)
+            if not footage_is_there(job.clip):
                 self._waiting.remove(place)
-                self._ledger.end(place, f"{clip}: there is no such file; check the name")
+                self._ledger.end(place, tried_job(job, self._recipe, self._projects))
 
     # --- one process --------------------------------------------------------------------------------------------
 
