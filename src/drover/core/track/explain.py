@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 from drover.core.recipe import TrackSettings
 from drover.core.track.candidates import TERMS, pair_terms, weights_of
 from drover.core.track.filters import scale_of
-from drover.core.track.tracker import LookAhead
+from drover.core.track.look_ahead import LookAhead
 from drover.core.track.whole_clip import begin
 from drover.core.types import Detections, Tracks
 

@@ -7,12 +7,15 @@ rule of our own.
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
+
 import numpy as np
 from numpy.typing import NDArray
 
 from drover.core.track.filters import XY
+from drover.core.track.living import Living
 
-__all__ = ["begin_anew", "find_rebounds"]
+__all__ = ["LastStep", "begin_anew", "find_rebounds", "where_last_seen"]
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
@@ -21,6 +24,31 @@ FAST = 0.15  # sizes that it goes between two pictures: what is slower does not 
 REACH, NEAR = 1.5, 1.0  # times the way that it would have gone; sizes that it may be off in any case
 CLEAR = 2.0  # times that, within which there is no other choice
 ALIKE = 1.5  # ratio of widths, and of heights
+
+
+@dataclass(frozen=True)
+class LastStep:
+    """Of the last step: who was there (n,), rising, and the box that each had to itself (n,), a row of ``box`` (m, 4)
+    px or -1 where there was none, or a shared one."""
+
+    number: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
+    link: Int = field(default_factory=lambda: np.zeros(0, np.int64))
+    box: NDArray[np.float32] = field(default_factory=lambda: np.zeros((0, 4), np.float32))
+
+
+def where_last_seen(living: Living, before: LastStep, who: Int) -> Float:
+    """Centre px and speed px/frame of all when last seen, (n, 4): of ``who`` the middle of the box found then.
+
+    A filter lags where one bounces; who was linked in the step before need not be taken to be where it says.
+    """
+    last = living.seen[: living.count].copy()
+    at = np.searchsorted(before.number, living.number[who])  # numbers rise with births, and rows keep their order
+    known = at < len(before.number)
+    who, at = who[known], at[known]
+    known = (before.number[at] == living.number[who]) & (before.link[at] >= 0)
+    there = before.box[before.link[at[known]]].astype(np.float64)
+    last[who[known], :2] = (there[:, :2] + there[:, 2:]) / 2
+    return last
 
 
 def find_rebounds(

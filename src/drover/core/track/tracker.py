@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -15,10 +13,11 @@ from drover.core.track.exits import in_exits
 from drover.core.track.filters import FRAME_RATE, forecast_boxes, set_speeds
 from drover.core.track.frame_boxes import FrameBoxes
 from drover.core.track.living import Living
+from drover.core.track.look_ahead import LookAhead
 from drover.core.track.looks import learn_looks
 from drover.core.track.lost import LostOnes
 from drover.core.track.noises import USUAL, with_noises
-from drover.core.track.rebound import begin_anew, find_rebounds
+from drover.core.track.rebound import LastStep, begin_anew, find_rebounds, where_last_seen
 from drover.core.track.rows import TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, guests
 from drover.core.track.step_kernels import bear_tracks, choose_links, move_on, note_frame, share_out
@@ -26,7 +25,7 @@ from drover.core.track.turning import new_modes, predict_turning
 from drover.core.track.upkeep import free_to_begin, survivors, waits
 from drover.core.types import DEFAULT_CLASS, Tracks
 
-__all__ = ["VERSION", "LookAhead", "Tracker"]
+__all__ = ["VERSION", "Tracker"]
 
 VERSION = 9
 MANY = 1500  # tracks from which two threads share the work of a step
@@ -38,22 +37,6 @@ GONE_AFTER = 0.5  # s unseen after which one last seen in an exit has left
 GUEST_AFTER = 12.0  # frames unseen in the open after which a track is no longer taken to be in a blob it meets
 
 Float = NDArray[np.float64]
-
-
-@dataclass(frozen=True)
-class LookAhead:
-    """One frame's forecasts, candidate pairs and match; see :meth:`Tracker.look_ahead`."""
-
-    living: Living
-    count: int
-    found: FrameBoxes
-    unseen: Float
-    forecast: NDArray[np.float32]
-    track: NDArray[np.int64]
-    detection: NDArray[np.int64]
-    cost: Float
-    match: NDArray[np.int64]
-    margin: Float
 
 
 class Tracker:
@@ -88,8 +71,7 @@ class Tracker:
         self._time: float | None = None
         self._before, self._interval = 0.0, 1.0
         self._oldest = np.inf  # s: no living track was last seen before that
-        # Of the last step: who was there, the box that each had to itself (-1: none, or a shared one), and all boxes
-        self._last = np.zeros(0, np.int32), np.zeros(0, np.int64), np.zeros((0, 4), np.float32)
+        self._last = LastStep()
 
     def step(self, time: float, found: FrameBoxes) -> None:
         """Take in the detections of the next frame, at ``time`` s."""
@@ -108,7 +90,7 @@ class Tracker:
             nis[bounced] = np.nan  # no forecast was ever held against what was found there
         if len(found.look):
             learn_looks(living.look, match, alone, found.look)
-        self._last = living.number[: living.count].copy(), np.where(alone, link, -1), found.box
+        self._last = LastStep(living.number[: living.count].copy(), np.where(alone, link, -1), found.box)
         newly = self._note(time, found, link, seen, hidden, nearest, apart, room, nis)
         if self.settings.life.exits:
             self._mark_exits(seen)
@@ -217,7 +199,7 @@ class Tracker:
         lost = np.flatnonzero(free & (match < 0))
         if len(lost) == 0:
             return lost
-        last = self._last_seen(lost)
+        last = where_last_seen(living, self._last, lost)
         who, detection = find_rebounds(last, living.mean[:count, 2:4], unseen, free, found.box, match, self._interval)
         if self.settings.match.same_class:
             own = living.class_id[who] == found.class_id[detection]
@@ -229,21 +211,6 @@ class Tracker:
             match[who] = link[who] = detection
             seen[who] = alone[who] = True
         return who
-
-    def _last_seen(self, who: NDArray[np.int64]) -> Float:
-        """Centre px and speed px/frame of all when last seen: of ``who`` the middle of the box that was found then.
-
-        A filter lags where one bounces; who was linked in the step before need not be taken to be where it says.
-        """
-        living, (numbers, link, box) = self._living, self._last
-        last = living.seen[: living.count].copy()
-        at = np.searchsorted(numbers, living.number[who])  # numbers rise with births, and rows keep their order
-        known = at < len(numbers)
-        who, at = who[known], at[known]
-        known = (numbers[at] == living.number[who]) & (link[at] >= 0)
-        there = box[link[at[known]]].astype(np.float64)
-        last[who[known], :2] = (there[:, :2] + there[:, 2:]) / 2
-        return last
 
     def _share(
         self,
