@@ -5,7 +5,7 @@ DROVER := .venv/bin/drover
 # What Python compiled is kept, whatever is usual here: each process of the tests would do it again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: setup demo test lint bench screenshots clean
+.PHONY: setup demo test lint text bench screenshots clean
 
 setup: .venv/.kernels
 
@@ -23,7 +23,9 @@ demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(DROVER) demo; \
 	else $(DROVER) demo --headless --out demo-out; fi
 
-lint: .venv/.ready .venv/.typed
+lint: .venv/.typed text
+
+text: .venv/.ready
 	.venv/bin/ruff check src tests tools
 	.venv/bin/ruff format --check src tests tools
 	.venv/bin/lint-imports
@@ -33,9 +35,10 @@ lint: .venv/.ready .venv/.typed
 	NODE_OPTIONS=--max-old-space-size=768 .venv/bin/pyright
 	@touch $@
 
-# Kernels are compiled on one core while the other looks the text over.
+# Where kernels are to be compiled, that is done on one core while the other looks text and types over.
 test:
-	@$(MAKE) --no-print-directory -j2 --output-sync=target setup lint
+	@$(MAKE) --no-print-directory -j2 --output-sync=target setup \
+	$$($(MAKE) -q .venv/.kernels 2>/dev/null && echo text || echo lint)
 	$(PY) tools/run_tests.py
 
 bench: setup

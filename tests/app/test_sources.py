@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import json
 from pathlib import Path
 
 import pytest
@@ -98,6 +99,8 @@ def test_a_live_run_shows_its_counts_and_writes_them_and_fills_the_screen(qtbot,
         qtbot.mouseClick(dialog.go, LEFT)
         (live,) = window.sources.live
         qtbot.waitUntil(lambda: sum(live.work.totals.get("Gap", (0, 0))) >= 2, timeout=WAIT)
+        qtbot.waitUntil(lambda: "The footage has colour." in live.survey.text(), timeout=WAIT)
+        assert live.survey_card.isVisible()
         plain = live.grab().toImage()
         qtbot.keyClick(live, Qt.Key.Key_F)
         assert live.isFullScreen() and not live.side.isVisible()
@@ -109,6 +112,12 @@ def test_a_live_run_shows_its_counts_and_writes_them_and_fills_the_screen(qtbot,
         qtbot.mouseClick(live.stop, LEFT)
         qtbot.waitUntil(lambda: live.stop.text() == "Stopped", timeout=WAIT)
     counts = {row["line"]: row for row in csv.DictReader((tmp_path / "run" / "counts.csv").read_text().splitlines())}
+    facts = json.loads((tmp_path / "run" / "live.json").read_text())
+    assert facts["survey"] == live.survey.text().splitlines()
+    assert (
+        facts["detect_taken"]["background"]["look_at"] == "colour"
+        and facts["recipe"]["detect"] != facts["detect_taken"]
+    )
     forward, back = live.counts["Gap"]
     assert (forward.text(), back.text()) == (counts["Gap"]["forward"], counts["Gap"]["back"])
     assert live.facts["rate"].text() not in ("-", "0.0")

@@ -14,7 +14,8 @@ from drover.core.detect.background import RunningAverage, make_model
 from drover.core.detect.background_kernels import mark_moving
 from drover.core.detect.bitmask import close_mask, open_mask, unpack, words_for
 from drover.core.detect.blobs import Blobs, fill_holes, find_blobs
-from drover.core.detect.detector import DetectionRows, Detector
+from drover.core.detect.detection_rows import DetectionRows
+from drover.core.detect.detector import Detector
 from drover.core.detect.growing import GrowingColumn
 from drover.core.detect.light import LightFollower
 from drover.core.detect.shadows import ShadowFinder

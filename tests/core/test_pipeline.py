@@ -21,6 +21,7 @@ from drover.core.result_store import ResultStore
 from drover.core.run import run_clip
 from drover.core.run_files import write_run
 from drover.core.score.spans import score_boxes, score_result
+from drover.core.survey.resolve import resolve_detect
 from drover.core.track.noises import USUAL
 from drover.core.track_rows import only_frames
 from drover.core.types import TrackState
@@ -79,6 +80,7 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
         recipe = with_value(recipe, f"track.after.{name}", value)
     for name in ("gather", "drop_sparks"):
         recipe = with_value(recipe, f"detect.bodies.{name}", False)
+    recipe = recipe.model_copy(update={"detect": resolve_detect(recipe.detect, None)})
     # Live, nothing is known before: neither the empty scene nor how abruptly things change their way and boxes jitter.
     recipe = with_value(recipe, "detect.background.known_start", False)
     for name, value in vars(USUAL).items():

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from drover.core.detect.detector import DetectionRows
+from drover.core.detect.detection_rows import DetectionRows
 from drover.core.detect.result import DetectResult
 from drover.core.kept_detections import load_detections, save_detections
 from drover.core.result_store import ResultStore

@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from itertools import pairwise
 from typing import Any, TypeVar
 
-__all__ = ["at_once", "each_of", "in_bands", "in_halves", "in_halves_from", "in_shares"]
+__all__ = ["at_once", "each_of", "in_bands", "in_halves", "in_halves_from", "in_shares", "work_alone"]
 
 BANDS = 8  # more than two, since what moves is seldom spread evenly from top to bottom
 SHARES = 6  # nor is what is odd, from start to end
@@ -17,12 +17,13 @@ SHARES = 6  # nor is what is odd, from start to end
 _here = threading.local()
 
 
-def _be_helper() -> None:
+def work_alone() -> None:
+    """From now on this thread makes all alone: what has time does not keep the helper from who has none."""
     _here.is_helper = True
 
 
 def _hired() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(1, thread_name_prefix="drover-helper", initializer=_be_helper)
+    return ThreadPoolExecutor(1, thread_name_prefix="drover-helper", initializer=work_alone)
 
 
 def _hire_anew() -> None:

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from drover.core.camera.motion import CameraMotion
 from drover.core.camera.stations import Station, make_stations
-from drover.core.detect.detector import DetectionRows, Detector, DetectorState
+from drover.core.detect.detection_rows import DetectionRows
+from drover.core.detect.detector import Detector, DetectorState
 from drover.core.detect.result import DetectResult
 from drover.core.errors import FootageError
 from drover.core.footage.opened import footage_fingerprint

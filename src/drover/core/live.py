@@ -1,6 +1,7 @@
 """The graph frame by frame, for footage that has no end: the same stages, each by its step.
 
-What needs the whole clip (joining, smoothing, edits, scores) is left out here, in the one place where live differs.
+What needs the whole clip (joining, smoothing, edits, scores) is left out here, in the one place where live differs;
+what a clip's survey says before its first picture is said here after some seconds, and from then on anew.
 """
 
 from __future__ import annotations
@@ -17,8 +18,11 @@ from drover.core.features.models import inverse, mapped_corners
 from drover.core.footage_types import Frame
 from drover.core.graph import STAGES
 from drover.core.live_steady import LiveSteady
-from drover.core.recipe import Recipe
+from drover.core.live_survey import LiveSurvey
+from drover.core.recipe import DetectSettings, Recipe
+from drover.core.survey.resolve import resolve_detect
 from drover.core.track.frame_boxes import FrameBoxes
+from drover.core.track.live_objects import LiveObjects
 from drover.core.track.tracker import Tracker
 
 __all__ = ["LIVE_STAGES", "LiveRun", "LiveStep"]
@@ -30,13 +34,16 @@ SLACK = 0.5  # s beyond the longest absence after which an identity cannot come 
 
 @dataclass(frozen=True)
 class LiveStep:
-    """What one frame brought: the boxes found, the identities in it, and what came to hold of crossings and zones.
+    """What one frame brought: the boxes found, who is in it, and what came to hold of crossings and zones.
+
+    ``rows`` are those to be shown; ``all_rows`` also those that may turn out to be no object.
 
     ``to_scene`` (3, 3) is where the picture lies in the scene, where the camera is followed.
     """
 
     found: DetectedFrame
     rows: LiveRows
+    all_rows: LiveRows
     events: LiveEvents
     to_scene: NDArray[np.float64] | None = None
 
@@ -56,12 +63,17 @@ class LiveRun:
         steady = recipe.camera.mode in ("steady", "free")
         self._steady = LiveSteady(recipe.detect, size, recipe.camera) if steady else None
         self._detector = self._steady or Detector(recipe.detect, size)
+        self._survey = None if steady else _survey_for(recipe.detect)
+        self._wanted, self._begun = recipe.detect, False
+        self.said: tuple[str, ...] = ()
         self._tracker = Tracker(recipe.track, size, rate)
-        self._count = LiveCount(recipe.count, size, forget_after=max(life.longest_gap, life.return_within) + SLACK)
+        gone_after = max(life.longest_gap, life.return_within) + SLACK
+        self._objects = LiveObjects(recipe.track.after, gone_after)
+        self._count = LiveCount(recipe.count, size, forget_after=gone_after)
 
     def step(self, frame: Frame) -> LiveStep:
         """Take in the next frame."""
-        found = self._detector.step(frame)
+        found = self._found(frame)
         start = np.concatenate([[0], np.cumsum(found.run_count)]).astype(np.int64)
         boxes = FrameBoxes(
             found.box, found.confidence, np.zeros(len(found.box), np.int16), start, found.runs,
@@ -70,16 +82,57 @@ class LiveRun:
         if self._steady is not None:
             boxes = _in_scene(boxes, found.run_count, self._steady.to_scene, self._steady.size)
         self._tracker.step(frame.time, boxes.frozen())
-        rows = LiveRows(*self._tracker.now())
+        now = self._tracker.now()
+        judged = self._objects.step(frame.time, now)
+        rows = LiveRows(now.identity, now.box, now.state, now.class_id, is_object=judged.counted)
         if self._steady is not None:
             rows = replace(rows, box=boxes_along(rows.box, inverse(self._steady.to_scene)), scene_box=rows.box)
         self._tracker.forget()
         there = None if self._steady is None else self._steady.to_scene
-        return LiveStep(found, rows, self._count.step(frame.time, rows), there)
+        return LiveStep(found, rows.of(judged.shown), rows, self._count.step(frame.time, rows), there)
 
     def finish(self) -> LiveEvents:
         """What only the end of the source settles."""
+        if self._survey is not None:
+            self._survey.close()
         return self._count.finish()
+
+    @property
+    def identities(self) -> int:
+        """How many objects there were so far: what flickers, or never left its place, is none."""
+        return self._objects.total
+
+    @property
+    def taken(self) -> DetectSettings:
+        """The settings of Detect by now, with what is on auto worked out."""
+        return self._wanted if isinstance(self._detector, LiveSteady) else self._detector.settings
+
+    def _found(self, frame: Frame) -> DetectedFrame:
+        """What moves in a picture, by what was surveyed so far."""
+        survey, detector = self._survey, self._detector
+        if survey is None or isinstance(detector, LiveSteady):
+            return detector.step(frame)
+        known = survey.due(frame.time)
+        if known is not None:
+            self.said = known.words
+            start = self._wanted.background.known_start
+            detector.take_survey(
+                resolve_detect(self._wanted, known), known.empty if start else None, scene=not self._begun
+            )
+            self._begun = True
+        found = detector.step(frame)
+        if found.cut:
+            survey.begin_anew()
+            self._begun = False
+        survey.note(frame)
+        return found
+
+
+def _survey_for(settings: DetectSettings) -> LiveSurvey | None:
+    """Someone to survey the first seconds, where it has a say: something is on auto, or the scene is to be known."""
+    if not settings.background.known_start and resolve_detect(settings, None) == settings:
+        return None
+    return LiveSurvey(settings.background.warm_up)
 
 
 def _in_scene(

@@ -14,7 +14,7 @@ from drover.core.recipe import Recipe
 __all__ = ["warm_live"]
 
 WIDTH, HEIGHT, RATE = 320, 180, 10.0
-BEFORE, DURING = 1.0, 3.0  # s of the empty ground beyond what the recipe waits for, and of somebody who goes over it
+BEFORE, DURING = 1.0, 7.0  # s of the empty ground beyond what the recipe waits for, and of somebody who goes over it
 BODY = 40  # px
 MOST_BEFORE = 40  # pictures of the empty ground, however long the recipe waits
 LIGHTER = 0.25  # by the end

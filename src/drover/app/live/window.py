@@ -66,6 +66,7 @@ class LiveWindow(QWidget):
         column.addWidget(self.fault)
         column.addWidget(self._counts_card())
         column.addWidget(self._facts_card())
+        column.addWidget(self._survey_card())
         if self.wish.recipe.send.receiver:
             column.addWidget(self._receivers_card())
         column.addWidget(self._results_card())
@@ -120,6 +121,15 @@ class LiveWindow(QWidget):
             self.facts[name] = value
         card.body.addLayout(grid)
         return card
+
+    def _survey_card(self) -> Card:
+        """What the survey of the last minute says; nothing for the first seconds."""
+        self.survey_card = Card("What it sees")
+        self.survey = muted("", wrap=True)
+        self.survey.setAccessibleName("survey of the last minute")
+        self.survey_card.body.addWidget(self.survey)
+        self.survey_card.hide()
+        return self.survey_card
 
     def _receivers_card(self) -> Card:
         card = Card("Told to")
@@ -216,6 +226,9 @@ class LiveWindow(QWidget):
             ("length", f"{minutes} min {seconds:02d} s"),
         ):  # fmt: skip
             self.facts[name].setText(text)
+        if facts.survey:
+            self.survey.setText("\n".join(facts.survey))
+            self.survey_card.show()
         lost = facts.connection == "waiting for the source"
         self.view.say(f"waiting for the source\n{facts.last_trouble}" if lost and facts.frames else "")
         if self.wish.recipe.send.receiver:

@@ -33,13 +33,24 @@ Float = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class LiveRows:
-    """Believed tracks of one frame: ``identity``, ``box``, ``state``, ``class_id``, ``scene_box`` as in Tracks."""
+    """Believed tracks of one frame: ``identity``, ``box``, ``state``, ``class_id``, ``scene_box`` as in Tracks.
+
+    ``is_object`` says which are objects so far: nothing is told of others. None where all are.
+    """
 
     identity: NDArray[np.int32]
     box: NDArray[np.float32]
     state: NDArray[np.int8]
     class_id: NDArray[np.int16]
     scene_box: NDArray[np.float32] | None = None
+    is_object: NDArray[np.bool_] | None = None
+
+    def of(self, keep: NDArray[np.bool_]) -> LiveRows:
+        """Some of the rows."""
+        if keep.all():
+            return self
+        scene, known = (None if one is None else one[keep] for one in (self.scene_box, self.is_object))
+        return LiveRows(self.identity[keep], self.box[keep], self.state[keep], self.class_id[keep], scene, known)
 
     @property
     def lying(self) -> NDArray[np.float32]:
@@ -78,6 +89,7 @@ class _Path:
     rows: NDArray[np.void] = field(default_factory=lambda: np.zeros(0, _ROW))
     fresh: list[tuple[int, NDArray[np.float32], int, int, NDArray[np.float32]]] = field(default_factory=list)
     seen: float = 0.0
+    is_object: bool = True
     thinned: int = -1  # the frame from which no row is left out; -1 where none was
     told: set[tuple[object, ...]] = field(default_factory=set)
     crossed: dict[int, tuple[float, int]] = field(default_factory=dict)  # of each line, when and which way last
@@ -138,6 +150,9 @@ class LiveCount:
             path = self._paths.setdefault(who, _Path())
             path.fresh.append((self._frame, box.copy(), state, kind, lying.copy()))
             path.seen = self._now
+        if rows.is_object is not None:
+            for who, known in zip(rows.identity.tolist(), rows.is_object.tolist(), strict=True):
+                self._paths[who].is_object = known
         if self._now - self._looked < EVERY:
             return LiveEvents()
         self._looked = self._now
@@ -150,26 +165,27 @@ class LiveCount:
     # --- one look -----------------------------------------------------------------------------------------------
 
     def _look(self, *, ended: bool) -> LiveEvents:
-        if not self._paths:
-            return LiveEvents()
-        tracks, times = self._table()
-        known: KnownPaths = {}
-        counted = count_all(tracks, times, self._settings, paths=known)
+        for path in self._paths.values():
+            path.pack()
         gone = {w for w, path in self._paths.items() if ended or self._now - path.seen > self._forget_after}
-        crossings = self._crossings(counted.crossings, tracks, times, known, gone)
-        events = LiveEvents(crossings, self._stays(counted, gone), self._alarms(counted, crossings, ended=ended))
+        events = LiveEvents()
+        if any(path.is_object for path in self._paths.values()):
+            tracks, times = self._table()
+            known: KnownPaths = {}
+            counted = count_all(tracks, times, self._settings, paths=known)
+            crossings = self._crossings(counted.crossings, tracks, times, known, gone)
+            events = LiveEvents(crossings, self._stays(counted, gone), self._alarms(counted, crossings, ended=ended))
         for who in gone:
             del self._paths[who]
         self._tidy()
         return events
 
     def _table(self) -> tuple[Tracks, Float]:
-        """The rows kept as tracks, with a frame for each moment that some row is of."""
-        for path in self._paths.values():
-            path.pack()
-        rows = np.concatenate([path.rows for path in self._paths.values()])
-        lengths = [len(path.rows) for path in self._paths.values()]
-        identity = np.repeat(np.array(list(self._paths), np.int32), lengths)
+        """The rows kept of objects as tracks, with a frame for each moment that some row is of."""
+        paths = {who: path for who, path in self._paths.items() if path.is_object}
+        rows = np.concatenate([path.rows for path in paths.values()])
+        lengths = [len(path.rows) for path in paths.values()]
+        identity = np.repeat(np.array(list(paths), np.int32), lengths)
         moments, place = np.unique(rows["frame"], return_inverse=True)
         order = np.lexsort((identity, place))
         counts, n = np.bincount(place, minlength=len(moments)), len(rows)

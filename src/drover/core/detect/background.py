@@ -77,6 +77,10 @@ class BackgroundModel(Protocol):
         """Take the empty scene and its noise as measured before."""
         ...
 
+    def take_noise(self, noise: Float32) -> None:
+        """Take the noise as measured anew."""
+        ...
+
     def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
         """Take these pixels of the picture for background from now on."""
         ...
@@ -129,8 +133,7 @@ class _Clock:
     def begin(self, picture: Float32, noise: Float32) -> None:
         """Take the empty scene and its noise (levels, one standard deviation) as measured: nothing is left to learn."""
         self._background[:] = picture
-        np.maximum(noise * noise, np.float32(LEAST_NOISE), out=self._noise)  # as the models learn it
-        self._scale = None
+        self._measured(noise)
         self.seen, self._start, self._time = KNOWN, LONG_AGO, math.inf  # no time has gone by before the first picture
 
     def known_scale(self) -> Float32:
@@ -163,6 +166,15 @@ class _Clock:
     def noise(self) -> Float32:
         """Noise of each pixel."""
         return np.sqrt(self._noise)
+
+    def take_noise(self, noise: Float32) -> None:
+        """Take the noise (levels, one standard deviation) as it was measured anew, where it is not learnt here."""
+        if self.all_known:
+            self._measured(noise)
+
+    def _measured(self, noise: Float32) -> None:
+        np.maximum(noise * noise, np.float32(LEAST_NOISE), out=self._noise)  # as the models learn it
+        self._scale = None
 
     def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
         """Take these pixels for background."""
@@ -332,6 +344,10 @@ class Mixture(_Clock):
         super().begin(picture, noise)
         self._count[:] = 1
         self._faces[:, :, 0, 0] = 1.0
+
+    def take_noise(self, noise: Float32) -> None:
+        """Nothing: each face has its own, which follows the footage."""
+        del noise
 
     def absorb(self, runs: NDArray[np.int16], grey: Grey) -> None:
         """Take these pixels for background."""

@@ -14,7 +14,6 @@ from drover.core.detect.both_mixtures import step_mixtures
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.colour import ColourModel
 from drover.core.detect.cuts import CutWatch
-from drover.core.detect.growing import GrowingColumn
 from drover.core.detect.known_scene import step_known
 from drover.core.detect.light import LightFollower
 from drover.core.detect.look import describe_blobs, no_looks
@@ -27,12 +26,10 @@ from drover.core.footage_types import Frame
 from drover.core.recipe import DetectSettings
 from drover.core.survey.empty_scene import EmptyScene
 from drover.core.survey.resolve import resolve_detect
-from drover.core.types import LOOK, Detections
 
-__all__ = ["VERSION", "DetectedFrame", "DetectionRows", "Detector", "DetectorState", "ShadowFacts", "nothing_found"]
+__all__ = ["VERSION", "DetectedFrame", "Detector", "DetectorState", "ShadowFacts", "nothing_found"]
 
 VERSION = 18
-MOST_REJECTED = 200_000
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
 _NO_CHROMA = np.zeros((2, 0, 0), np.uint8)
@@ -111,6 +108,32 @@ class Detector:
         self._noise_level = 1.0
         if empty is not None and "difference" not in settings.background.model:
             self._begin(empty)
+
+    def take_survey(self, settings: DetectSettings, empty: EmptyScene | None, *, scene: bool) -> None:
+        """Go on by other settings: only what a survey has a say in may differ, as threshold, colour and shadows.
+
+        With the noise of ``empty`` as measured anew, if given, and where the ``scene`` is to be taken too with all of
+        that.
+        """
+        self.settings, self.cleaner = settings, Cleaner(settings, self.size)
+        if scene and empty is not None:
+            self._start(empty)
+            return
+        if settings.background.look_at != "colour":
+            self._colour = None
+        elif self._colour is None:
+            self._colour = ColourModel(settings.background, settings.still.keep_for)
+            if empty is not None and empty.chroma is not None and empty.chroma_noise is not None:
+                self._colour.begin(empty.chroma, empty.chroma_noise)
+        ground = self._shadows.at_work()
+        self._shadows = ShadowFinder(settings.shadow, self.size)
+        self._shadows.set_colour(ground)
+        if empty is None:
+            return
+        self.model.take_noise(empty.noise)
+        self._noise_level = float(np.median(empty.noise))
+        if self._colour is not None and self._colour.model is not None and empty.chroma_noise is not None:
+            self._colour.model.take_noise(empty.chroma_noise.reshape(-1, empty.chroma_noise.shape[2]))
 
     def _begin(self, empty: EmptyScene) -> None:
         """Nothing is left to learn: things are found from the first picture on."""
@@ -265,72 +288,3 @@ def nothing_found(index: int, cut: bool = False) -> DetectedFrame:
     return DetectedFrame(
         index, none, empty, empty, np.zeros(0, np.int64), runs, np.zeros(256, np.int64), none, no_looks(), cut=cut
     )
-
-
-class DetectionRows:
-    """Collects detected frames into one :class:`Detections`, flat in memory for long clips."""
-
-    def __init__(self, size: tuple[int, int]) -> None:
-        self.size = size
-        self._start = GrowingColumn(np.int64)
-        self._start.append(np.zeros(1, np.int64))
-        self._box = GrowingColumn(np.float32, 4)
-        self._confidence = GrowingColumn(np.float32)
-        self._area = GrowingColumn(np.float32)
-        self._run_start = GrowingColumn(np.int64)
-        self._run_start.append(np.zeros(1, np.int64))
-        self._runs = GrowingColumn(np.int16, 3)
-        self._rejected = GrowingColumn(np.float32, 5)
-        self._look = GrowingColumn(np.uint8, LOOK)
-        self.histogram = np.zeros(256, np.int64)
-        self.jumps: list[tuple[int, float]] = []
-        self.cuts: list[int] = []
-
-    @property
-    def frame_count(self) -> int:
-        """Frames covered so far."""
-        return len(self._start) - 1
-
-    def add(self, found: DetectedFrame) -> None:
-        """Add one frame; frames left out before it (damaged ones) become empty."""
-        self.fill_to(found.index)
-        self._box.append(found.box)
-        self._confidence.append(found.confidence)
-        self._area.append(found.area)
-        self._run_start.append(len(self._runs) + np.cumsum(found.run_count))
-        self._runs.append(found.runs)
-        self._look.append(found.look)
-        self._start.append(np.array([len(self._box)], np.int64))
-        if len(found.rejected) and len(self._rejected) < MOST_REJECTED:
-            frame = np.full((len(found.rejected), 1), found.index, np.float32)
-            self._rejected.append(np.hstack([frame, found.rejected]))
-        self.histogram += found.difference_counts
-        if found.jump is not None:
-            self.jumps.append((found.index, found.jump))
-        if found.cut:
-            self.cuts.append(found.index)
-
-    def fill_to(self, frame_count: int) -> None:
-        """Cover frames up to ``frame_count`` with nothing found."""
-        missing = frame_count - self.frame_count
-        if missing > 0:
-            self._start.append(np.full(missing, len(self._box), np.int64))
-
-    @property
-    def rejected(self) -> NDArray[np.float32]:
-        """(n, 5) float32: frame and box of the blobs that the size rules dropped, the first 200 000 of them."""
-        return self._rejected.view()  # type: ignore[return-value]
-
-    def snapshot(self) -> Detections:
-        """All rows so far; later additions do not change it."""
-        return Detections(
-            frame_start=self._start.view(),  # type: ignore[arg-type]
-            box=self._box.view(),  # type: ignore[arg-type]
-            confidence=self._confidence.view(),  # type: ignore[arg-type]
-            class_id=np.zeros(len(self._box), np.int16),
-            area=self._area.view(),  # type: ignore[arg-type]
-            run_start=self._run_start.view(),  # type: ignore[arg-type]
-            runs=self._runs.view(),  # type: ignore[arg-type]
-            size=self.size,
-            look=self._look.view(),  # type: ignore[arg-type]
-        )

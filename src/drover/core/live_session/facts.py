@@ -20,7 +20,8 @@ class LiveFacts:
 
     ``latency`` and ``latency_worst`` are ms from a picture's arrival to its results being written, the median and the
     worst in a hundred of the last minute; ``crossing_latency`` the median of those pictures that settled a crossing,
-    of all of the run. ``connection`` is "connected", "waiting for the source" or "ended".
+    of all of the run. ``identities`` are objects: what flickers, or never left its place, is none. ``connection`` is
+    "connected", "waiting for the source" or "ended"; ``survey`` what the newest survey said.
     """
 
     seconds: float = 0.0
@@ -39,6 +40,7 @@ class LiveFacts:
     identities: int = 0
     connection: str = "waiting for the source"
     last_trouble: str = ""
+    survey: tuple[str, ...] = ()
 
     @property
     def drop_share(self) -> float:

@@ -16,9 +16,10 @@ from drover.core.errors import DroverError
 from drover.core.formats.box_rows import HEADER
 from drover.core.formats.count_tables import ALARM_COLUMNS
 from drover.core.formats.crossing_rows import CROSSING_COLUMNS, write_counts
+from drover.core.live_session.object_rows import ObjectRows
 from drover.core.live_session.outbox import Outbox
 from drover.core.recipe import Recipe
-from drover.core.types import DEFAULT_CLASS, TrackState
+from drover.core.types import DEFAULT_CLASS
 
 __all__ = ["LiveResults"]
 
@@ -36,7 +37,7 @@ class LiveResults:
     recipe : Recipe
     started : the time at which the stream's clock began; it may be set again when the first picture comes
     tracks : bool
-        Keep the identities of every picture too, as beside a recording.
+        Keep the objects of every picture too, as beside a recording.
 
     Raises
     ------
@@ -48,6 +49,7 @@ class LiveResults:
         self._folder, self._recipe, self.started = folder, recipe, started
         self._totals = {line.name: [0, 0, 0, 0] for line in recipe.count.line}
         self._known: OrderedDict[tuple[str, int, int], None] = OrderedDict()
+        self._object_rows = ObjectRows()
         self.crossings = 0
         try:
             self._outbox = Outbox(folder, started.astimezone(UTC).strftime("%Y%m%dT%H%M%S%f"))
@@ -67,7 +69,7 @@ class LiveResults:
             raise self._cannot(error) from error
 
     def add(self, events: LiveEvents, frame: int, rows: LiveRows | None = None) -> None:
-        """Write what one frame brought; ``rows`` are the identities in it.
+        """Write what one frame brought; ``rows`` are the identities in it, objects or not.
 
         Raises
         ------
@@ -105,13 +107,14 @@ class LiveResults:
             raise self._cannot(error) from error
 
     def _keep(self, frame: int, rows: LiveRows) -> None:
-        """The identities of a picture; they are on disk when the file is next written through, as it fills or ends."""
-        for who, box, state in zip(rows.identity.tolist(), rows.box.tolist(), rows.state.tolist(), strict=True):
-            left, top, right, bottom = (round(float(v), 2) for v in box)
-            seen = int(state != TrackState.COASTING)
-            self._row(
-                TRACKS, [frame + 1, who, left, top, round(right - left, 2), round(bottom - top, 2), seen, -1, -1, -1]
-            )
+        """The objects of a picture, and of new ones where they were before; they are on disk when the file is next
+        written through, as it fills or ends."""
+        for row in self._object_rows.step(frame, rows):
+            left, top, right, bottom = (round(v, 2) for v in row.box)
+            self._row(TRACKS, [
+                row.frame + 1, row.identity, left, top, round(right - left, 2), round(bottom - top, 2), int(row.seen),
+                -1, -1, -1,
+            ])  # fmt: skip
 
     def _told(self, events: LiveEvents) -> list[dict[str, Any]]:
         """The same as events for others, in order of time."""

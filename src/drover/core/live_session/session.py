@@ -87,7 +87,7 @@ class LiveSession:
         self._couriers = [Courier(folder, one) for one in recipe.send.receiver]
         self._run: LiveRun | None = None
         self._begun, self._summed, self._given = time.monotonic(), time.monotonic(), time.monotonic()
-        self._identities, self._time, self._told = 0, 0.0, 0.0
+        self._time, self._told = 0.0, 0.0
         self._left: list[Delivery] = []
         self._thread = threading.Thread(target=self._read, name="drover-camera", daemon=True)
 
@@ -174,14 +174,16 @@ class LiveSession:
             self._note(size=(width, height))
             self._results.started = datetime.now(UTC) - timedelta(seconds=time.monotonic() - arrival.at)
         step = self._run.step(frame)
-        self._results.add(step.events, frame.index, step.rows)
+        self._results.add(step.events, frame.index, step.all_rows)
         self._meter.note(arrival.at, time.monotonic(), crossed=bool(step.events.crossings))
         self._time = frame.time
         if frame.time - self._told >= self._recipe.send.totals_every:
             self._told = frame.time
             self._results.tell_totals(frame.time)
-        self._identities = max(self._identities, int(step.rows.identity.max(initial=0)))
-        self._note(frames=self._facts.frames + 1, identities=self._identities, crossings=self._results.crossings)
+        self._note(
+            frames=self._facts.frames + 1, identities=self._run.identities, crossings=self._results.crossings,
+            survey=self._run.said,
+        )  # fmt: skip
         if on_step is not None:
             on_step(frame, step, self._facts)
 
@@ -200,6 +202,7 @@ class LiveSession:
         )  # fmt: skip
         self._results.sum_up({
             "source": self._source.name, "recipe": self._recipe.model_dump(mode="json"), **self._facts.as_dict(),
+            "detect_taken": None if self._run is None else self._run.taken.model_dump(mode="json"),
             "receivers": [asdict(one) for one in self.deliveries],
             "recordings": {} if self._recording is None else dict(self._recording.begins),
         })  # fmt: skip

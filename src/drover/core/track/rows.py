@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 from numba import njit
@@ -30,6 +31,18 @@ _COLUMNS: dict[str, tuple[type[np.generic], int]] = {
 MOST_IDENTITIES = 10_000  # by number, kept for work that has no end
 MELTED = 1.6  # times the area of the filter's box: what is larger holds others too
 TENTATIVE, CONFIRMED, COASTING = int(TrackState.TENTATIVE), int(TrackState.CONFIRMED), int(TrackState.COASTING)
+
+
+class NewestRows(NamedTuple):
+    """``identity`` (n,), ``box`` (n, 4) px, ``state`` (n,), ``class_id`` (n,) as in Tracks; ``found`` (n, 4) px and
+    ``confidence`` (n,) of what each was linked to."""
+
+    identity: NDArray[np.int32]
+    box: NDArray[np.float32]
+    state: NDArray[np.int8]
+    class_id: NDArray[np.int16]
+    found: NDArray[np.float32]
+    confidence: NDArray[np.float32]
 
 
 class TrackRows:
@@ -97,17 +110,15 @@ class TrackRows:
         link = self.columns["detection"][: self._count][self.columns["number"][: self._count] == number]
         return link[link >= 0][-most:]
 
-    def newest(
-        self, *, measured: bool
-    ) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.int8], NDArray[np.int16]]:
-        """Identity, box, state and class of the believed rows of the frame closed last."""
+    def newest(self, *, measured: bool) -> NewestRows:
+        """The believed rows of the frame closed last, with boxes as found, or the filters'."""
         part = slice(self._frame_start[-2] if len(self._frame_start) > 1 else 0, self._frame_start[-1])
         identity = np.array([self._identity.get(n, 0) for n in self.columns["number"][part].tolist()], np.int32)
         keep = identity > 0
-        box, state, kind = (
-            self.columns[name][part][keep] for name in ("measured" if measured else "box", "state", "class_id")
+        found, own, state, kind, confidence = (
+            self.columns[name][part][keep] for name in ("measured", "box", "state", "class_id", "confidence")
         )
-        return identity[keep], box, state, kind
+        return NewestRows(identity[keep], found if measured else own, state, kind, found, confidence)
 
     def tracks(self, size: tuple[int, int], class_names: tuple[str, ...]) -> Tracks:
         """The finished table: believed tracks only, each ending where it was last seen."""

@@ -18,7 +18,7 @@ from drover.core.track.looks import learn_looks
 from drover.core.track.lost import LostOnes
 from drover.core.track.noises import USUAL, with_noises
 from drover.core.track.rebound import LastStep, begin_anew, find_rebounds, where_last_seen
-from drover.core.track.rows import TrackRows, write_rows
+from drover.core.track.rows import NewestRows, TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, guests
 from drover.core.track.step_kernels import bear_tracks, choose_links, move_on, note_frame, share_out
 from drover.core.track.turning import new_modes, predict_turning
@@ -119,8 +119,8 @@ class Tracker:
         """Everything linked so far, with the filters' boxes; tracks that were never believed are left out."""
         return self._rows.tracks(self.size, class_names)
 
-    def now(self) -> tuple[NDArray[np.int32], NDArray[np.float32], NDArray[np.int8], NDArray[np.int16]]:
-        """Identity, box, state and class of every believed track in the frame stepped last."""
+    def now(self) -> NewestRows:
+        """Every believed track in the frame stepped last."""
         return self._rows.newest(measured=self.settings.motion.boxes == "measured")
 
     def forget(self) -> None:

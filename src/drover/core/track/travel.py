@@ -16,7 +16,7 @@ from drover.core.track.usual_sizes import likeness
 from drover.core.track_rows import columns_of, with_rows
 from drover.core.types import Detections, Tracks, TrackState
 
-__all__ = ["drop_flicker", "drop_unmoved", "object_odds", "steadiness", "travelled"]
+__all__ = ["drop_flicker", "drop_unmoved", "object_odds", "odds_of", "part_distances", "steadiness", "travelled"]
 
 Float = NDArray[np.float64]
 PARTS = 8  # of a path whose middles are held against each other
@@ -52,13 +52,26 @@ def object_odds(tracks: Tracks, detections: Detections, times: Float) -> Float:
     """Of each path the log odds that it is an object and no flicker, (paths,)."""
     paths, seen = tracks.paths, tracks.state != TrackState.COASTING
     box = measured_boxes(tracks, detections)
-    share, contrast, leap = steadiness(paths.start, paths.row, tracks.frame, box, seen, tracks.confidence)
-    first, last = paths.frame[paths.start[:-1]], paths.frame[paths.start[1:] - 1]
+    return odds_of(paths.start, paths.row, tracks.frame, box, seen, tracks.confidence, times)
+
+
+def odds_of(
+    start: NDArray[np.int64],
+    row: NDArray[np.int64],
+    frame: NDArray[np.int64],
+    box: NDArray[np.float32],
+    seen: NDArray[np.bool_],
+    confidence: NDArray[np.float32],
+    times: Float,
+) -> Float:
+    """The same from columns of rows: path ``p`` is ``row[start[p] : start[p + 1]]``, ``times`` s are of the frames."""
+    share, contrast, leap = steadiness(start, row, frame, box, seen, confidence)
+    first, last = frame[row[start[:-1]]], frame[row[start[1:] - 1]]
     lasts = np.maximum(times[last] - times[first], LEAST_TIME)
     odds = NOTHING_SAID + FOR_CONTRAST * (np.maximum(contrast, FAINT) - PLAIN_CONTRAST)
     odds += FOR_LEAP * np.minimum(leap, MOST_LEAP) + FOR_TIME * np.log(lasts / PLAIN_TIME) + FOR_SHARE * share
     sure = (odds > BEYOND_DOUBT) & (lasts > SURE_TIME)
-    alike = likeness(paths.start, paths.row, box, seen, sure)
+    alike = likeness(start, row, box, seen, sure)
     return odds if alike is None else odds + FOR_SIZE * share * alike + FOR_OTHER_SIZE * (1.0 - alike)
 
 
