@@ -114,10 +114,8 @@ def test_a_live_run_shows_its_counts_and_writes_them_and_fills_the_screen(qtbot,
     counts = {row["line"]: row for row in csv.DictReader((tmp_path / "run" / "counts.csv").read_text().splitlines())}
     facts = json.loads((tmp_path / "run" / "live.json").read_text())
     assert facts["survey"] == live.survey.text().splitlines()
-    assert (
-        facts["detect_taken"]["background"]["look_at"] == "colour"
-        and facts["recipe"]["detect"] != facts["detect_taken"]
-    )
+    assert facts["recipe"]["detect"]["background"]["look_at"] == "auto"
+    assert facts["detect_taken"]["background"]["look_at"] == "colour"
     forward, back = live.counts["Gap"]
     assert (forward.text(), back.text()) == (counts["Gap"]["forward"], counts["Gap"]["back"])
     assert live.facts["rate"].text() not in ("-", "0.0")

@@ -49,7 +49,8 @@ class LiveRows:
         """Some of the rows."""
         if keep.all():
             return self
-        scene, known = (None if one is None else one[keep] for one in (self.scene_box, self.is_object))
+        scene = None if self.scene_box is None else self.scene_box[keep]
+        known = None if self.is_object is None else self.is_object[keep]
         return LiveRows(self.identity[keep], self.box[keep], self.state[keep], self.class_id[keep], scene, known)
 
     @property
