@@ -62,7 +62,7 @@ class BackgroundSettings(Settings):
     )
     known_start: bool = Field(
         default=True,
-        description="Recorded clips: the empty scene is worked out before the first picture; nothing need be learnt.",
+        description="The empty scene is worked out before the first picture (live after 7 s): nothing to learn.",
     )
     warm_up: float = dial(1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1)
     threshold: float = dial(16.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0)

@@ -135,7 +135,7 @@ class LifeSettings(Settings):
 
 
 class AfterSettings(Settings):
-    """What is done once the whole clip is linked; a live camera never does it."""
+    """What is done once the whole clip is linked. Live only who is no object so far is left out."""
 
     join: bool = Field(default=True, description="Join broken tracks over the whole clip where motion and size agree.")
     join_within: float = dial(4.0, 0.0, 60.0, "s", "Longest break that is joined.", 0.5)
