@@ -232,4 +232,7 @@ def test_what_a_live_run_lost_is_asked_away_from_faults_and_where_the_clip_begin
         # 12 a little late, 40 the wrong way, 72 lost; 58 is where the clip begins anew, 110 where the run ends.
         for when, way in ((12.6, 1), (40.0, -1), (45.2, -1), (58.0, 1), (100.0, 1), (110.0, 1))
     ]
-    assert live._lost(watched, rows) == (5, ["40.00 s forward", "12.00 s forward"], 1)
+    truth = SimpleNamespace(time=np.array([12.4, 40.0]), direction=np.array([1, -1]))
+    monkeypatch.setattr(live, "read_crossings", lambda _: truth)
+    found = live._lost(watched, rows)
+    assert found == (5, ["40.00 s forward", "12.00 s forward"], ["12.00 s forward"], 1)

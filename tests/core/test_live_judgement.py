@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -110,17 +111,29 @@ def test_live_the_noise_is_that_of_the_last_minute_and_what_is_on_auto_follows()
     recipe = Recipe()
     by_day, _ = run_over(recipe, 11.5, noisy)
     assert by_day.taken.background.look_at == "colour" and "The footage has colour." in by_day.said
-    assert float(np.median(by_day._detector.model.noise())) == pytest.approx(2.0, rel=0.15)
+    assert float(np.median(by_day._detector._detector.model.noise())) == pytest.approx(2.0, rel=0.15)
     by_night, steps = run_over(recipe, 105.0, noisy)
     assert by_night.taken.background.look_at == "grey" and "The footage is grey." in by_night.said
-    assert float(np.median(by_night._detector.model.noise())) == pytest.approx(7.0, rel=0.2)
+    assert float(np.median(by_night._detector._detector.model.noise())) == pytest.approx(7.0, rel=0.2)
     assert sum(len(step.found.box) for step in steps[-100:]) < 10
     back = LiveRun(recipe, SHAPE[::-1], RATE)
     for k in range(1400):
         time = k / RATE
         back.step(frame_at(time, tint=0.0 if time < 15 else 12.0))
     back.finish()
-    assert back.taken.background.look_at == "colour" and back._detector._colour is not None
+    assert back.taken.background.look_at == "colour" and back._detector._detector._colour is not None
+
+
+def test_live_one_odd_survey_decides_nothing_but_two_in_a_row_do(monkeypatch):
+    told = iter([False, True, False, True, True, True])
+    monkeypatch.setattr(live_survey, "survey_of", lambda samples: replace(survey_of(samples), grey=next(told)))
+    run, held = LiveRun(Recipe(), SHAPE[::-1], RATE), []
+    for k in range(1400):
+        run.step(frame_at(k / RATE))
+        if k / RATE in (7.5, 11.5, 19.5, 35.5, 67.5, 131.5):
+            held.append(run.taken.background.look_at)
+    run.finish()
+    assert held == ["colour"] * 4 + ["grey"] * 2
 
 
 def test_live_one_who_stands_there_from_the_start_leaves_no_ghost_and_others_are_found():

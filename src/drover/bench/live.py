@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 import av
 import numpy as np
@@ -25,6 +26,7 @@ from drover.core.examples import example
 from drover.core.footage.opened import open_footage
 from drover.core.footage.stand_in import fault_of
 from drover.core.footage.stream import source_of
+from drover.core.formats.crossing_rows import read_crossings
 from drover.core.live_session.facts import LiveFacts
 from drover.core.live_session.session import LiveSession
 from drover.core.recipe import read_recipe
@@ -86,19 +88,29 @@ def _watch(seconds: float, out: Path) -> _Watched:
     return _Watched(facts, np.array(seen), begins)
 
 
-def _lost(watched: _Watched, rows: list[dict[str, str]]) -> tuple[int, list[str], int]:
-    """Of the crossings that the whole-clip run finds in the recordings, away from the faults and from where the clip
-    begins anew: how many there are, when in the clip those were that the live run has not, and how many it has more."""
+class _Lost(NamedTuple):
+    """``there`` crossings that the whole-clip run finds; when in the clip those were that the live run has not, and
+    which of them the truth has; how many the live run has more."""
+
+    there: int
+    lost: list[str]
+    true: list[str]
+    more: int
+
+
+def _lost(watched: _Watched, rows: list[dict[str, str]]) -> _Lost:
+    """What the live run missed of what the whole-clip run finds in the recordings, away from the faults and from where
+    the clip begins anew."""
     chosen = example("gap")
     recipe, live = read_recipe(chosen.recipe), [(float(row["time"]), int(row["direction"])) for row in rows]
     with open_footage(chosen.clip) as reader:
         round_ = reader.info.duration
-    true: list[tuple[float, int]] = []
+    found: list[tuple[float, int]] = []
     for path, begin in watched.recordings.items():
         with open_footage(path) as reader:
             clip = reader.info
-        found = run_clip(clip, recipe).crossings
-        true += [(begin + t, d) for t, d in zip(found.time.tolist(), found.direction.tolist(), strict=True)]
+        crossings = run_clip(clip, recipe).crossings
+        found += [(begin + t, d) for t, d in zip(crossings.time.tolist(), crossings.direction.tolist(), strict=True)]
     spans = [(fault.at - NEAR, fault.at + fault.lasts + NEAR) for fault in map(fault_of, FAULTS)]
     end = max((when for when, _ in live), default=0.0)
 
@@ -106,15 +118,21 @@ def _lost(watched: _Watched, rows: list[dict[str, str]]) -> tuple[int, list[str]
         seam = min(when % round_, round_ - when % round_)
         return seam > NEAR and NEAR < when < end - NEAR and not any(a <= when <= b for a, b in spans)
 
-    kept = [one for one in true if quiet(one[0])]
-    left, missed = sorted(live), list[str]()
+    kept = [one for one in found if quiet(one[0])]
+    left, missed = sorted(live), list[tuple[float, int]]()
     for when, way in sorted(kept):
         near = [one for one in left if one[1] == way and abs(one[0] - when) <= SAME]
         if near:
             left.remove(min(near, key=lambda one: abs(one[0] - when)))
         else:
-            missed.append(f"{when % round_:.2f} s {'forward' if way > 0 else 'back'}")
-    return len(kept), missed, sum(quiet(when) for when, _ in left)
+            missed.append((when % round_, way))
+    truth = read_crossings(chosen.crossings)
+    true = [(t, d) for t, d in missed if np.any((truth.direction == d) & (np.abs(truth.time - t) <= SAME))]
+    return _Lost(len(kept), _told(missed), _told(true), sum(quiet(when) for when, _ in left))
+
+
+def _told(crossings: list[tuple[float, int]]) -> list[str]:
+    return [f"{when:.2f} s {'forward' if way > 0 else 'back'}" for when, way in crossings]
 
 
 def _growth(memory: np.ndarray) -> float:
@@ -134,7 +152,7 @@ def main() -> None:
         facts, memory = watched.facts, watched.memory
         with (Path(folder) / "crossings.csv").open() as file:
             rows = list(csv.DictReader(file))
-        there, lost, more = _lost(watched, rows)
+        found = _lost(watched, rows)
     late = memory[memory[:, 0] > SETTLED]
     growth = _growth(late) if len(late) > 6 else float("nan")
     table = Table("what", "measured", "promised", box=box.SIMPLE_HEAD)
@@ -150,10 +168,11 @@ def main() -> None:
         ("the same, worst in a hundred", f"{facts.latency_worst:.0f} ms", ""),
         ("arrival to a crossing on disk, median", f"{facts.crossing_latency:.0f} ms", "under 200 ms"),
         ("crossings written", f"{len(rows)}", ""),
-        (f"crossings of the whole-clip run on its recordings, {NEAR:.0f} s and more from faults", f"{there}", ""),
-        ("of these lost live", f"{len(lost)}", "none"),
-        ("when in the clip", ", ".join(lost) or "-", ""),
-        ("live, and not of these", f"{more}", ""),
+        (f"crossings of the whole-clip run on its recordings, {NEAR:.0f} s and more from faults", f"{found.there}", ""),
+        ("of these lost live", f"{len(found.lost)}", "none"),
+        ("when in the clip", ", ".join(found.lost) or "-", ""),
+        ("those of them that the truth has", ", ".join(found.true) or "-", ""),
+        ("live, and not of these", f"{found.more}", ""),
         ("memory after a minute", f"{late[:3, 1].mean():.0f} MiB", ""),
         ("growth of memory after that", f"{growth:+.1f} MiB", "none"),
     ):

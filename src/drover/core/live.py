@@ -13,14 +13,13 @@ from numpy.typing import NDArray
 
 from drover.core.camera.canvas import boxes_along, runs_along
 from drover.core.count.live import LiveCount, LiveEvents, LiveRows
-from drover.core.detect.detector import DetectedFrame, Detector
+from drover.core.detect.detector import DetectedFrame
 from drover.core.features.models import inverse, mapped_corners
 from drover.core.footage_types import Frame
 from drover.core.graph import STAGES
+from drover.core.live_detect import LiveDetect
 from drover.core.live_steady import LiveSteady
-from drover.core.live_survey import LiveSurvey
 from drover.core.recipe import DetectSettings, Recipe
-from drover.core.survey.resolve import resolve_detect
 from drover.core.track.frame_boxes import FrameBoxes
 from drover.core.track.live_objects import LiveObjects
 from drover.core.track.tracker import Tracker
@@ -62,10 +61,7 @@ class LiveRun:
         life = recipe.track.life
         steady = recipe.camera.mode in ("steady", "free")
         self._steady = LiveSteady(recipe.detect, size, recipe.camera) if steady else None
-        self._detector = self._steady or Detector(recipe.detect, size)
-        self._survey = None if steady else _survey_for(recipe.detect)
-        self._wanted, self._begun = recipe.detect, False
-        self.said: tuple[str, ...] = ()
+        self._detector = self._steady or LiveDetect(recipe.detect, size)
         self._tracker = Tracker(recipe.track, size, rate)
         gone_after = max(life.longest_gap, life.return_within) + SLACK
         self._objects = LiveObjects(recipe.track.after, gone_after)
@@ -73,7 +69,7 @@ class LiveRun:
 
     def step(self, frame: Frame) -> LiveStep:
         """Take in the next frame."""
-        found = self._found(frame)
+        found = self._detector.step(frame)
         start = np.concatenate([[0], np.cumsum(found.run_count)]).astype(np.int64)
         boxes = FrameBoxes(
             found.box, found.confidence, np.zeros(len(found.box), np.int16), start, found.runs,
@@ -93,8 +89,7 @@ class LiveRun:
 
     def finish(self) -> LiveEvents:
         """What only the end of the source settles."""
-        if self._survey is not None:
-            self._survey.close()
+        self._detector.close()
         return self._count.finish()
 
     @property
@@ -105,34 +100,12 @@ class LiveRun:
     @property
     def taken(self) -> DetectSettings:
         """The settings of Detect by now, with what is on auto worked out."""
-        return self._wanted if isinstance(self._detector, LiveSteady) else self._detector.settings
+        return self._detector.settings
 
-    def _found(self, frame: Frame) -> DetectedFrame:
-        """What moves in a picture, by what was surveyed so far."""
-        survey, detector = self._survey, self._detector
-        if survey is None or isinstance(detector, LiveSteady):
-            return detector.step(frame)
-        known = survey.due(frame.time)
-        if known is not None:
-            self.said = known.words
-            start = self._wanted.background.known_start
-            detector.take_survey(
-                resolve_detect(self._wanted, known), known.empty if start else None, scene=not self._begun
-            )
-            self._begun = True
-        found = detector.step(frame)
-        if found.cut:
-            survey.begin_anew()
-            self._begun = False
-        survey.note(frame)
-        return found
-
-
-def _survey_for(settings: DetectSettings) -> LiveSurvey | None:
-    """Someone to survey the first seconds, where it has a say: something is on auto, or the scene is to be known."""
-    if not settings.background.known_start and resolve_detect(settings, None) == settings:
-        return None
-    return LiveSurvey(settings.background.warm_up)
+    @property
+    def said(self) -> tuple[str, ...]:
+        """What the newest survey says in words."""
+        return self._detector.said
 
 
 def _in_scene(

@@ -52,6 +52,19 @@ class LiveSteady:
         """Whether the colour planes of a frame are looked at."""
         return self._detector.wants_colour
 
+    @property
+    def settings(self) -> DetectSettings:
+        """What holds, with what is on auto as it is where nobody has surveyed anything."""
+        return self._detector.settings
+
+    @property
+    def said(self) -> tuple[str, ...]:
+        """Nothing: the ground comes into view bit by bit."""
+        return ()
+
+    def close(self) -> None:
+        """Nothing is left open."""
+
     def step(self, frame: Frame) -> DetectedFrame:
         """Take in the next frame and say what moves in it against the ground, in px of the picture."""
         step = self._follower.step(frame.grey, frame.time)

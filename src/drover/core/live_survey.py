@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from drover.core.both_cores import work_alone
 from drover.core.footage_types import Frame
+from drover.core.memory import give_memory_back
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import Survey, survey_of
 
@@ -22,7 +23,7 @@ __all__ = ["LiveSurvey"]
 FIRST = 4.0  # s after which the first survey is made; the next one each time that twice as long was looked at
 LONGEST = 64.0  # s looked back on; from there on the next one is made after that time
 MOST, LEAST = 32, 12  # pictures that are kept; the fewer the larger they are
-MEMORY = 48 << 20  # bytes of pictures from which they are fewer
+MEMORY = 32 << 20  # bytes of pictures from which they are fewer
 ENOUGH = 8  # pictures under which nothing robust can be said
 WORK = 3.0  # s that a survey has until it is to hold
 JITTER = 0.01  # s by which the times of one picture may differ, as come and as recorded
@@ -82,12 +83,18 @@ class LiveSurvey:
         kept = [one for one in self._kept if now - one[2] <= LONGEST + self._apart]
         if len(kept) < ENOUGH:
             return
-        greys, chromas, times = zip(*kept, strict=True)
-        coloured = all(chroma is not None for chroma in chromas)
-        samples = Samples(np.stack(greys), np.stack(chromas) if coloured else None, np.array(times))
-        self._made = self._worker.submit(survey_of, samples)
+        self._made = self._worker.submit(_surveyed, kept)
         self._holds, self._next = now + WORK, now + min(now - self._begun, LONGEST)
 
     def close(self) -> None:
         """End the thread that makes surveys."""
         self._worker.shutdown(wait=False, cancel_futures=True)
+
+
+def _surveyed(kept: list[Picture]) -> Survey:
+    """What some pictures say; the memory that it took is given back."""
+    greys, chromas, times = zip(*kept, strict=True)
+    coloured = all(chroma is not None for chroma in chromas)
+    survey = survey_of(Samples(np.stack(greys), np.stack(chromas) if coloured else None, np.array(times)))
+    give_memory_back()
+    return survey
