@@ -84,7 +84,8 @@ class LiveSurvey:
         if len(kept) < ENOUGH:
             return
         self._made = self._worker.submit(_surveyed, kept)
-        self._holds, self._next = now + WORK, now + min(now - self._begun, LONGEST)
+        wait = min(self._next - self._begun, LONGEST)
+        self._holds, self._next = now + WORK, max(self._next + wait, now + wait / 2)  # the last after a break
 
     def close(self) -> None:
         """End the thread that makes surveys."""
