@@ -5,7 +5,7 @@ DROVER := .venv/bin/drover
 # What Python compiled is kept, whatever is usual here: each process of the tests would do it again.
 export PYTHONDONTWRITEBYTECODE :=
 
-.PHONY: setup demo test lint text bench screenshots clean
+.PHONY: setup demo test lint bench screenshots clean
 
 setup: .venv/.kernels
 
@@ -23,9 +23,7 @@ demo: setup
 	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then $(DROVER) demo; \
 	else $(DROVER) demo --headless --out demo-out; fi
 
-lint: .venv/.typed text
-
-text: .venv/.ready
+lint: .venv/.ready .venv/.typed
 	.venv/bin/ruff check src tests tools
 	.venv/bin/ruff format --check src tests tools
 	.venv/bin/lint-imports
@@ -35,10 +33,9 @@ text: .venv/.ready
 	NODE_OPTIONS=--max-old-space-size=768 .venv/bin/pyright
 	@touch $@
 
-# Where kernels are to be compiled, that is done on one core while the other looks text and types over.
+# Kernels are compiled on one core while the other looks the text over.
 test:
-	@$(MAKE) --no-print-directory -j2 --output-sync=target setup \
-	$$($(MAKE) -q .venv/.kernels 2>/dev/null && echo text || echo lint)
+	@$(MAKE) --no-print-directory -j2 --output-sync=target setup lint
 	$(PY) tools/run_tests.py
 
 bench: setup

@@ -3,7 +3,7 @@
 What most tests need is loaded once, kernels included, and each process is forked from there: none of them loads it
 again, and they share its memory. After each third of windows and of core a new process goes on, without what the one
 before held; tests that start large processes of their own come last, beside few windows. Whoever is free first takes
-the part that is next. The types are looked through beside the first of them, and are told as one test.
+the part that is next.
 """
 
 from __future__ import annotations
@@ -16,7 +16,6 @@ import json
 import os
 import re
 import selectors
-import subprocess
 import sys
 import time
 from collections import Counter, deque
@@ -33,7 +32,6 @@ LAST = (
     ("core/test_batch.py", "core/test_cluster.py"),
     ("app/test_batch_window.py", "cli/test_processes.py"),
 )
-TYPES = ("types",)
 AT_ONCE = 2
 GO_ON = "--go-on"
 NEEDED = (
@@ -49,10 +47,7 @@ Part = tuple[str, ...]
 
 
 def parts() -> list[Part]:
-    """The types, and files of tests, each in one part, in the order in which they are begun.
-
-    The first waits more than it works.
-    """
+    """Files of tests, each in one part, in the order in which they are begun; the first waits more than it works."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
     left = [name for name in names if name not in (*ASIDE, *FIRST, *itertools.chain(*LAST))]
     core = _thirds([name for name in left if name.startswith("core/")])
@@ -60,7 +55,7 @@ def parts() -> list[Part]:
     commands = tuple(name for name in (*FIRST, *left) if name.startswith("cli/"))
     # In turn: two with windows beside each other would need most memory.
     in_turn = [part for pair in zip(app, core, strict=True) for part in pair]
-    return [ASIDE, TYPES, commands, *in_turn, *LAST]
+    return [ASIDE, commands, *in_turn, *LAST]
 
 
 def _thirds(names: list[str]) -> list[Part]:
@@ -85,23 +80,9 @@ def load() -> None:
 
 def test(part: Part) -> int:
     """Run the tests of a part in this process: the exit code."""
-    if part == TYPES:
-        return types()
     import pytest
 
     return int(pytest.main([*sys.argv[1:], *(str(TESTS / name) for name in part)]))
-
-
-def types() -> int:
-    """Have the types looked through, where any of the core's sources is newer than when they last were: the exit code.
-
-    It says so in a line as that of tests, so that the whole's last line counts it.
-    """
-    begun = time.monotonic()
-    sys.stdout.flush()
-    code = subprocess.run(["make", "--no-print-directory", ".venv/.typed"], check=False).returncode
-    print(f"1 {'failed' if code else 'passed'} in {time.monotonic() - begun:.2f}s")
-    return code
 
 
 @dataclass

@@ -5,7 +5,6 @@ from __future__ import annotations
 import importlib.util
 import os
 import signal
-import subprocess
 import sys
 import time
 from pathlib import Path
@@ -63,7 +62,6 @@ def test_every_file_of_tests_is_run_once(runner, monkeypatch, tmp_path, capfd, l
     monkeypatch.setattr(runner, "test", note)
     assert runner.main() == 0
     asked = [line.split() for line in (tmp_path / "asked").read_text().splitlines()]
-    asked.remove(list(runner.TYPES))
     assert sorted(TESTS / name for part in asked for name in part) == sorted(TESTS.rglob("test_*.py"))
     for part in asked:  # the core is tested without windows
         assert len({name.split("/")[0] == "core" for name in part}) == 1
@@ -90,23 +88,6 @@ def test_what_failed_in_one_of_them_fails_the_whole_and_is_counted(runner, monke
     monkeypatch.setattr(runner, "parts", lambda: [("one",), ("third",)])
     monkeypatch.setattr(sys, "argv", ["run_tests.py"])
     assert runner.main() == 9, "one that was killed is no success"
-
-
-@pytest.mark.parametrize(("code", "told"), [(0, "1 passed in "), (2, "1 failed in ")])
-def test_the_types_are_told_as_one_test(runner, monkeypatch, capfd, code, told):
-    asked = []
-
-    def make(words, **_):
-        asked[:] = words
-        sys.stdout.write("core/frame.py:3: error: no such type\n")
-        return subprocess.CompletedProcess(words, code)
-
-    monkeypatch.setattr(runner.subprocess, "run", make)
-    assert runner.types() == code
-    assert asked[-1] == ".venv/.typed" and capfd.readouterr().out.splitlines()[-1].startswith(told)
-    monkeypatch.setattr(runner, "parts", lambda: [runner.TYPES])
-    assert runner.main() == code
-    assert capfd.readouterr().out.splitlines()[-1].startswith(told)
 
 
 def test_a_process_that_is_forked_has_a_helper_of_its_own():
