@@ -1,7 +1,8 @@
 """Which identities of footage without end are objects so far, and which flicker or never left their place.
 
 A whole clip's tracks are judged once they are over. Live the same is asked ever anew, of the last seconds. Whose odds
-of being an object are good is shown from then on, until they are clearly bad; who has travelled besides is counted.
+of being an object are good is shown from then on, until they are clearly bad; who has travelled besides is counted for
+good: what was told is not taken back.
 """
 
 from __future__ import annotations
@@ -76,13 +77,13 @@ class LiveObjects:
             if time - self._looked >= EVERY:
                 self._looked = time
                 self._judge()
-        shown = np.array([one in self._steady for one in who], np.bool_)
-        moved = np.array([self._least <= 0 or one in self._travelled for one in who], np.bool_)
-        new = set(rows.identity[shown & moved].tolist()) - self._counted
+        new = {one for one in who if one in self._steady and (self._least <= 0 or one in self._travelled)}
+        new -= self._counted
         self._counted |= new
         self._total += len(new)
         self._forget(time)
-        return Judged(shown, shown & moved)
+        shown, counted = (np.array([one in known for one in who], np.bool_) for known in (self._steady, self._counted))
+        return Judged(shown, counted)
 
     def _judge(self) -> None:
         """Look at the last seconds of all that are in them."""
