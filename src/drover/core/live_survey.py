@@ -1,7 +1,7 @@
 """The survey of footage that has no end: of its first seconds, then of the last minute, ever anew.
 
-Pictures are kept evenly over the time since the first; whenever there are too many every second one goes, until they
-reach back a minute, from where on the oldest goes. A survey is made on a thread of its own while pictures go on, and
+Pictures are kept evenly over the time since the first; after each survey every second one goes, until they reach back a
+minute, from where on the oldest goes. A survey is made on a thread of its own while pictures go on, and
 holds from a moment of the footage that was fixed before: the same footage gives the same, however fast it is read.
 """
 
@@ -24,6 +24,7 @@ FIRST = 4.0  # s after which the first survey is made; the next one each time th
 LONGEST = 64.0  # s looked back on; from there on the next one is made after that time
 MOST, LEAST = 32, 12  # pictures that are kept; the fewer the larger they are
 MEMORY = 32 << 20  # bytes of pictures from which they are fewer
+MANY = 1.25  # times as many from which there are too many, survey or not
 ENOUGH = 8  # pictures under which nothing robust can be said
 WORK = 3.0  # s that a survey has until it is to hold
 JITTER = 0.01  # s by which the times of one picture may differ, as come and as recorded
@@ -69,23 +70,25 @@ class LiveSurvey:
             chroma = frame.chroma
             self._kept.append((frame.grey.copy(), None if chroma is None else chroma.copy(), now))
             self._wanted += self._apart * (1 + (now + JITTER - self._wanted) // self._apart)
-        if now >= self._next - JITTER and self._made is None:
-            self._begin(now)
-        if len(self._kept) <= most:
-            return
-        if self._apart * most < LONGEST:
-            self._kept, self._apart = self._kept[::2], 2 * self._apart
-        else:
-            self._kept = self._kept[1:]
+        if now >= self._next - JITTER and self._made is None and self._begin(now) and self._apart * most < LONGEST:
+            self._thin()
+        elif self._apart * most >= LONGEST:
+            self._kept = self._kept[-most - 1 :]
+        elif len(self._kept) > MANY * most:
+            self._thin()
 
-    def _begin(self, now: float) -> None:
-        """Have what is kept of the last minute surveyed, if that is enough."""
+    def _thin(self) -> None:
+        self._kept, self._apart = self._kept[::2], 2 * self._apart
+
+    def _begin(self, now: float) -> bool:
+        """Have what is kept of the last minute surveyed; False where that is not enough."""
         kept = [one for one in self._kept if now - one[2] <= LONGEST + self._apart]
         if len(kept) < ENOUGH:
-            return
+            return False
         self._made = self._worker.submit(_surveyed, kept)
         wait = min(self._next - self._begun, LONGEST)
         self._holds, self._next = now + WORK, max(self._next + wait, now + wait / 2)  # the last after a break
+        return True
 
     def close(self) -> None:
         """End the thread that makes surveys."""
