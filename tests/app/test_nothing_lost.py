@@ -118,7 +118,7 @@ def test_edits_are_on_disk_within_a_second_while_the_clip_plays_and_dials_move(o
     opened.playback.toggle()
     made, worst = [], 0.0
     end = time.monotonic() + 4.0
-    while time.monotonic() < end:
+    while time.monotonic() < end or len(made) <= 10:  # a slow machine makes fewer edits in that time
         gap = round(1.0 + len(made) / 100, 2)
         opened.session.edit(with_value(opened.session.recipe, "track.life.longest_gap", gap), "gap")
         made.append((time.monotonic(), gap))
@@ -127,7 +127,6 @@ def test_edits_are_on_disk_within_a_second_while_the_clip_plays_and_dials_move(o
         missing = [when for when, value in made if value > there + 1e-9]
         worst = max(worst, time.monotonic() - missing[0] if missing else 0.0)
     opened.playback.pause()
-    assert len(made) > 10
     assert worst < 2.0, "a second, and a second more for a slow machine"
 
 
