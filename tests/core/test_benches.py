@@ -213,7 +213,7 @@ def test_bounds_hold_where_every_total_lies_inside(true, inside):
 
 
 def test_what_a_live_run_lost_is_asked_away_from_faults_and_where_the_clip_begins_anew(monkeypatch, tmp_path):
-    found = {"one": [(12.0, 1), (40.0, 1), (45.0, -1), (58.0, 1)], "two": [(2.0, 1), (30.0, 1)]}
+    found = {"one": [(12.0, 1), (12.9, 1), (40.0, 1), (45.0, -1), (58.0, 1)], "two": [(2.0, 1), (10.0, 1)]}
 
     @contextmanager
     def opened(path):
@@ -228,16 +228,27 @@ def test_what_a_live_run_lost_is_asked_away_from_faults_and_where_the_clip_begin
     monkeypatch.setattr(live, "open_footage", opened)
     monkeypatch.setattr(live, "run_clip", ran)
     monkeypatch.setattr(live, "FAULTS", ("cut@80+4",))
-    watched = live._Watched(None, np.zeros((0, 2)), {tmp_path / "one": 0.0, tmp_path / "two": 70.0})
+    times = np.arange(0.0, 115.0, 0.04)  # the camera had played for 3 s when the run began
+    recordings = {tmp_path / "one": 0.0, tmp_path / "two": 90.0}
+    watched = live._Watched(None, np.zeros((0, 2)), recordings, times, times + 3.0)
     rows = [
         {"time": str(when), "direction": str(way)}
-        # 12 a little late, 40 the wrong way, 72 lost; 58 is where the clip begins anew, 110 where the run ends.
-        for when, way in ((12.6, 1), (40.0, -1), (45.2, -1), (58.0, 1), (100.0, 1), (110.0, 1))
+        # 12.9 has the one at 12.6, so 12 the one before; 40 the wrong way, 92 lost; 58 is where the clip begins anew.
+        for when, way in ((11.3, 1), (12.6, 1), (40.0, -1), (45.2, -1), (58.0, 1), (100.0, 1), (112.0, 1))
     ]
-    truth = SimpleNamespace(time=np.array([12.4, 40.0]), direction=np.array([1, -1]))
+    # Each was played twice: 35.4 is the one lost at 92 s of the run, and 43 the one that only the live run has at 40 s.
+    truth = SimpleNamespace(time=np.array([35.4, 43.0, 49.0]), direction=np.array([1, -1, 1]))
     monkeypatch.setattr(live, "read_crossings", lambda _: truth)
-    found = live._lost(watched, rows)
-    assert found == (5, ["40.00 s forward", "12.00 s forward"], ["12.00 s forward"], 1)
+    lost = live._lost(watched, rows)
+    assert lost.there == 6 and lost.lost == ["43.00 s forward", "35.00 s forward"] and lost.more == 1
+    assert lost.in_truth == 6 and lost.true_lost == ["35.40 s forward"] and lost.true_gained == ["43.00 s back"]
+
+
+def test_memory_that_comes_and_goes_within_a_minute_is_no_growth():
+    time = np.arange(60.0, 600.0, 5.0)
+    saw = 400.0 + 40.0 * (time % 60.0) / 60.0
+    assert live._growth(np.column_stack([time, saw])) == 0.0
+    assert live._growth(np.column_stack([time, saw + time / 60.0])) == pytest.approx(535.0 / 60.0)
 
 
 def test_a_world_played_live_twice_is_scored_each_time(monkeypatch, capsys):

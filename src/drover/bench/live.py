@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import csv
+import json
 import os
 import subprocess
 import sys
@@ -20,24 +21,31 @@ import numpy as np
 from rich import box
 from rich.console import Console
 from rich.table import Table
+from scipy.optimize import linear_sum_assignment
 from scipy.stats import theilslopes
 
 from drover.core.examples import example
 from drover.core.footage.opened import open_footage
 from drover.core.footage.stand_in import fault_of
 from drover.core.footage.stream import source_of
+from drover.core.footage_types import Frame
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.live_session.facts import LiveFacts
 from drover.core.live_session.session import LiveSession
 from drover.core.recipe import read_recipe
 from drover.core.run import run_clip
+from drover.core.types import Crossings
 
 __all__ = ["main"]
 
 FAULTS = ("late@70+2", "dropped@100+5", "corrupt@130+3", "size@160+6", "clock@200", "cut@230+4", "cut@290+15")
 NEAR = 5.0  # s from a fault or a break: what happens there is not asked for
 SAME = 1.0  # s by which the times of one crossing may differ
+NEVER = 1e6  # s between two that cannot be the same
+MOST_RATE = 60.0  # pictures/s that are kept in mind
 SETTLED = 60.0  # s after which memory should not grow any more
+
+Crossing = tuple[float, int]
 
 
 def _memory() -> float:
@@ -48,11 +56,16 @@ def _memory() -> float:
 
 @dataclass
 class _Watched:
-    """A live run: its facts, (time, memory) every five seconds, and each recording with when it began, s."""
+    """A live run: its facts, (time, memory) every five seconds, and each recording with when it began, s.
+
+    ``times`` and ``ages`` (pictures,) rise: of each picture the time that the run gave it and the camera's own, s.
+    """
 
     facts: LiveFacts
     memory: np.ndarray
     recordings: dict[Path, float]
+    times: np.ndarray
+    ages: np.ndarray
 
 
 @contextmanager
@@ -70,9 +83,11 @@ def _camera(clip: Path) -> Iterator[str]:
 
 def _watch(seconds: float, out: Path) -> _Watched:
     """Run on the demo's clip for so long."""
-    chosen, seen, begins = example("gap"), [], dict[Path, float]()
+    chosen, seen = example("gap"), []
     recipe = read_recipe(chosen.recipe)
+    known = np.full((int(seconds * MOST_RATE), 2), np.nan)  # of each picture its time and the camera's age
     with _camera(chosen.clip) as address:
+        born = time.monotonic()
         session = LiveSession(source_of(address), recipe, out, record=True)
         begun = time.monotonic()
 
@@ -80,65 +95,108 @@ def _watch(seconds: float, out: Path) -> _Watched:
             spent = time.monotonic() - begun
             if not seen or spent - seen[-1][0] >= 5:
                 seen.append((spent, _memory()))
-            for path in session.recordings:
-                begins.setdefault(path, session.time)
             return spent > seconds
 
-        facts = session.run(stopped=stopped)
-    return _Watched(facts, np.array(seen), begins)
+        def note(frame: Frame, *_: object) -> None:
+            if frame.index < len(known):
+                known[frame.index] = frame.time, time.monotonic() - born
+
+        facts = session.run(stopped=stopped, on_step=note)
+    there = np.flatnonzero(np.isfinite(known[:, 0]))
+    times, ages = known[there].T
+    begins = json.loads((out / "live.json").read_text())["recordings"]
+    began = {out / name: float(np.interp(number, there, times)) for name, number in begins.items()}
+    return _Watched(facts, np.array(seen), began, times, ages)
 
 
 class _Lost(NamedTuple):
-    """``there`` crossings that the whole-clip run finds; when in the clip those were that the live run has not, and
-    which of them the truth has; how many the live run has more."""
+    """``there`` crossings that the whole-clip run finds; when in the clip those were that the live run has not; how
+    many the live run has more; how many the truth has, which of them that the whole-clip run finds the live run has
+    not, and which the other way round.
+    """
 
     there: int
     lost: list[str]
-    true: list[str]
     more: int
+    in_truth: int
+    true_lost: list[str]
+    true_gained: list[str]
 
 
 def _lost(watched: _Watched, rows: list[dict[str, str]]) -> _Lost:
     """What the live run missed of what the whole-clip run finds in the recordings, away from the faults and from where
-    the clip begins anew."""
+    the clip begins anew.
+    """
     chosen = example("gap")
-    recipe, live = read_recipe(chosen.recipe), [(float(row["time"]), int(row["direction"])) for row in rows]
+    recipe = read_recipe(chosen.recipe)
     with open_footage(chosen.clip) as reader:
         round_ = reader.info.duration
-    found: list[tuple[float, int]] = []
+    found: list[Crossing] = []
     for path, begin in watched.recordings.items():
         with open_footage(path) as reader:
             clip = reader.info
         crossings = run_clip(clip, recipe).crossings
         found += [(begin + t, d) for t, d in zip(crossings.time.tolist(), crossings.direction.tolist(), strict=True)]
     spans = [(fault.at - NEAR, fault.at + fault.lasts + NEAR) for fault in map(fault_of, FAULTS)]
-    end = max((when for when, _ in live), default=0.0)
+
+    def aged(when: float) -> float:
+        return float(np.interp(when, watched.times, watched.ages))
 
     def quiet(when: float) -> bool:
-        seam = min(when % round_, round_ - when % round_)
-        return seam > NEAR and NEAR < when < end - NEAR and not any(a <= when <= b for a, b in spans)
+        age = aged(when)
+        seam = min(age % round_, round_ - age % round_)
+        inside = watched.times[0] + NEAR < when < watched.times[-1] - NEAR
+        return inside and seam > NEAR and not any(a <= age <= b for a, b in spans)
 
-    kept = [one for one in found if quiet(one[0])]
-    left, missed = sorted(live), list[tuple[float, int]]()
-    for when, way in sorted(kept):
-        near = [one for one in left if one[1] == way and abs(one[0] - when) <= SAME]
-        if near:
-            left.remove(min(near, key=lambda one: abs(one[0] - when)))
-        else:
-            missed.append((when % round_, way))
-    truth = read_crossings(chosen.crossings)
-    true = [(t, d) for t, d in missed if np.any((truth.direction == d) & (np.abs(truth.time - t) <= SAME))]
-    return _Lost(len(kept), _told(missed), _told(true), sum(quiet(when) for when, _ in left))
+    def told(crossings: list[Crossing]) -> list[str]:
+        return [f"{aged(t) % round_:.2f} s {'forward' if way > 0 else 'back'}" for t, way in crossings if quiet(t)]
+
+    live = [(float(row["time"]), int(row["direction"])) for row in rows]
+    lost, more = unpaired(found, live)
+    truth = _in_live_time(read_crossings(chosen.crossings), round_, watched)
+    not_live, not_whole = (unpaired(truth, some)[0] for some in (live, found))
+    return _Lost(
+        sum(quiet(when) for when, _ in found), told(lost), len(told(more)), len(told(truth)),
+        told([one for one in not_live if one not in not_whole]),
+        told([one for one in not_whole if one not in not_live]),
+    )  # fmt: skip
 
 
-def _told(crossings: list[tuple[float, int]]) -> list[str]:
-    return [f"{when:.2f} s {'forward' if way > 0 else 'back'}" for when, way in crossings]
+def _in_live_time(truth: Crossings, round_: float, watched: _Watched) -> list[Crossing]:
+    """The true crossings of each time that the clip is played, when the live run saw them, s."""
+    out: list[Crossing] = []
+    for played in range(int(watched.ages[-1] // round_) + 1):
+        ages = truth.time + played * round_
+        seen = (ages >= watched.ages[0]) & (ages <= watched.ages[-1])
+        when = np.interp(ages, watched.ages, watched.times)
+        out += zip(when[seen].tolist(), truth.direction[seen].tolist(), strict=True)
+    return out
+
+
+def unpaired(found: list[Crossing], live: list[Crossing]) -> tuple[list[Crossing], list[Crossing]]:
+    """Which of two lists of crossings, each (s, direction), have none in the other of the same way within ``SAME`` s:
+    as many as can be are paired, one to one, and of those ways the one with the least time between them.
+    """
+    if not found or not live:
+        return found, live
+    one, other = np.array(found), np.array(live)
+    apart = np.abs(one[:, None, 0] - other[None, :, 0])
+    apart[(one[:, None, 1] != other[None, :, 1]) | (apart > SAME)] = NEVER
+    i, j = linear_sum_assignment(apart)
+    paired = apart[i, j] < NEVER
+    left, over = set(i[paired].tolist()), set(j[paired].tolist())
+    return (
+        [each for k, each in enumerate(found) if k not in left], [each for k, each in enumerate(live) if k not in over]
+    )  # fmt: skip
 
 
 def _growth(memory: np.ndarray) -> float:
-    """MiB from first to last by the middle of all slopes (Theil 1950, Sen 1968): a decoder more for a while is none."""
-    slope = theilslopes(memory[:, 1], memory[:, 0])[0]
-    return float(slope * (memory[-1, 0] - memory[0, 0]))
+    """MiB from first to last by the middle of all slopes (Theil 1950, Sen 1968), of the least of each minute: what is
+    given back within it, as after a survey or by a decoder more, is no growth.
+    """
+    minute = (memory[:, 0] // 60.0).astype(np.int64)
+    least = np.array([memory[minute == m, 1].min() for m in np.unique(minute)])
+    return float(theilslopes(least, np.unique(minute))[0] * (np.ptp(memory[:, 0]) / 60.0))
 
 
 def main() -> None:
@@ -154,7 +212,7 @@ def main() -> None:
             rows = list(csv.DictReader(file))
         found = _lost(watched, rows)
     late = memory[memory[:, 0] > SETTLED]
-    growth = _growth(late) if len(late) > 6 else float("nan")
+    growth = _growth(late) if len(late) > 24 else float("nan")
     table = Table("what", "measured", "promised", box=box.SIMPLE_HEAD)
     for words, value, promise in (
         ("pictures", f"{facts.frames}", ""),
@@ -169,12 +227,14 @@ def main() -> None:
         ("arrival to a crossing on disk, median", f"{facts.crossing_latency:.0f} ms", "under 200 ms"),
         ("crossings written", f"{len(rows)}", ""),
         (f"crossings of the whole-clip run on its recordings, {NEAR:.0f} s and more from faults", f"{found.there}", ""),
-        ("of these lost live", f"{len(found.lost)}", "none"),
+        ("of these not live", f"{len(found.lost)}", ""),
         ("when in the clip", ", ".join(found.lost) or "-", ""),
-        ("those of them that the truth has", ", ".join(found.true) or "-", ""),
         ("live, and not of these", f"{found.more}", ""),
+        ("true crossings there", f"{found.in_truth}", ""),
+        ("of these found by the whole-clip run and lost live", ", ".join(found.true_lost) or "none", "none"),
+        ("found live and lost by the whole-clip run", ", ".join(found.true_gained) or "none", ""),
         ("memory after a minute", f"{late[:3, 1].mean():.0f} MiB", ""),
-        ("growth of memory after that", f"{growth:+.1f} MiB", "none"),
+        ("growth of memory after that, by the least of each minute", f"{growth:+.1f} MiB", "none"),
     ):
         table.add_row(words, value, promise)
     curve = ", ".join(f"{value:.0f} at {when / 60:.0f} min" for when, value in memory[:: max(1, len(memory) // 10)])
