@@ -25,7 +25,7 @@ from drover.core.live_session.facts import LiveFacts, Meter
 from drover.core.live_session.recording import Recording
 from drover.core.live_session.results import LiveResults
 from drover.core.live_warming import warm_live
-from drover.core.memory import give_memory_back
+from drover.core.memory import give_memory_back, share_one_heap
 from drover.core.recipe import Recipe
 
 __all__ = ["LiveSession"]
@@ -69,6 +69,7 @@ class LiveSession:
         wanted: tuple[int, int, float] | None = None,
         give_up: float = 0.0,
     ) -> None:
+        share_one_heap()
         self._source, self._recipe, self._wanted, self._give_up = source, recipe, wanted, give_up
         self._clock, self._meter = StreamClock(), Meter()
         self._ready: deque[Arrival] = deque()
