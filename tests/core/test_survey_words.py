@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -62,6 +63,8 @@ def test_a_moving_camera_is_the_first_thing_that_is_said_and_noise_is_always_sai
     words = plain(**WARNINGS["The camera moves"], stood=2).words
     assert words[0].startswith("The camera moves, by about 5 px within 0.4 s")
     assert any("jitter by 2.0 levels" in sentence for sentence in plain().words)
+    still = plain(view=SimpleNamespace(noise=np.array([[100.0, 0.04]])))
+    assert "Quiet places do not jitter; with what stirs, thresholds are multiples of 2.0 levels." in still.words
     assert not any("What moves differs" in sentence for sentence in plain(contrast=float("inf")).words)
 
 

@@ -28,6 +28,7 @@ UNEVEN, LEAST_TOLD = (
     1.8,
     0.5,
 )  # times that noise must differ to be told of, and levels under which it is as good as none
+LEAST_SHOWN = 0.05  # levels, less than which would be told as 0.0
 RESTLESS = 1.5  # levels more than the sensor's noise from which a place is restless
 
 
@@ -78,9 +79,9 @@ class Survey:
         if level < DARK:
             out.append(f"It is dark: the ground is at level {level:.0f} of 255, and noise hides more than by day.")
         quiet = noise if self.view is None or len(self.view.noise) == 0 else float(np.median(self.view.noise[:, 1]))
-        out.append(
-            f"Quiet places jitter by {quiet:.1f} levels; with what stirs, thresholds are multiples of {noise:.1f}."
-        )
+        # Coding copies what hardly changes: then a quiet place is the same in one picture after the other.
+        jitter = "do not jitter" if quiet < LEAST_SHOWN else f"jitter by {quiet:.1f} levels"
+        out.append(f"Quiet places {jitter}; with what stirs, thresholds are multiples of {noise:.1f} levels.")
         out += self._brightness_words()
         if self.blocks >= BLOCKY:
             out.append(f"Coding shows as blocks of {BLOCK} px: outlines are no sharper than that.")
