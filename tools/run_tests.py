@@ -8,6 +8,7 @@ the part that is next.
 
 from __future__ import annotations
 
+import codecs
 import ctypes
 import gc
 import importlib
@@ -94,11 +95,13 @@ class Working:
     aside: bool
     rest: str = ""
     counts: Counter[str] = field(default_factory=Counter)
+    letters: codecs.IncrementalDecoder = field(default_factory=codecs.getincrementaldecoder("utf-8"))
 
     def hear(self) -> bool:
         """Print what it has said since; whether it goes on."""
         data = os.read(self.end, 1 << 16)
-        *lines, self.rest = (self.rest + data.decode(errors="replace")).split("\n")
+        self.letters.errors = "replace"
+        *lines, self.rest = (self.rest + self.letters.decode(data, not data)).split("\n")
         if not data and self.rest:
             lines.append(self.rest)
         for line in lines:

@@ -48,6 +48,18 @@ class _AnewError(Exception):
     pass
 
 
+def test_a_letter_that_comes_in_two_pieces_is_one_letter(runner, capsys):
+    end, said = os.pipe()
+    one = runner.Working(0, end, aside=False)
+    for piece in ("5 σ apart\n".encode()[:3], "5 σ apart\n".encode()[3:]):
+        os.write(said, piece)
+        assert one.hear()
+    os.close(said)
+    assert not one.hear()
+    os.close(end)
+    assert capsys.readouterr().out == "5 σ apart\n"
+
+
 @pytest.mark.parametrize("late", [0.0, 0.05])
 def test_every_file_of_tests_is_run_once(runner, monkeypatch, tmp_path, capfd, late):
     """Also where all that are at work have ended by the time they are heard (``late``, s)."""
