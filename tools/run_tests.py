@@ -95,12 +95,11 @@ class Working:
     aside: bool
     rest: str = ""
     counts: Counter[str] = field(default_factory=Counter)
-    letters: codecs.IncrementalDecoder = field(default_factory=codecs.getincrementaldecoder("utf-8"))
+    letters: codecs.IncrementalDecoder = field(default_factory=lambda: codecs.getincrementaldecoder("utf-8")("replace"))
 
     def hear(self) -> bool:
         """Print what it has said since; whether it goes on."""
         data = os.read(self.end, 1 << 16)
-        self.letters.errors = "replace"
         *lines, self.rest = (self.rest + self.letters.decode(data, not data)).split("\n")
         if not data and self.rest:
             lines.append(self.rest)

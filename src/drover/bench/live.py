@@ -21,9 +21,9 @@ import numpy as np
 from rich import box
 from rich.console import Console
 from rich.table import Table
-from scipy.optimize import linear_sum_assignment
 from scipy.stats import theilslopes
 
+from drover.core.assignment import solve_assignment
 from drover.core.examples import example
 from drover.core.footage.opened import open_footage
 from drover.core.footage.stand_in import fault_of
@@ -32,7 +32,7 @@ from drover.core.footage_types import Frame
 from drover.core.formats.crossing_rows import read_crossings
 from drover.core.live_session.facts import LiveFacts
 from drover.core.live_session.session import LiveSession
-from drover.core.recipe import read_recipe
+from drover.core.recipe import Recipe, read_recipe
 from drover.core.run import run_clip
 from drover.core.types import Crossings
 
@@ -128,15 +128,8 @@ def _lost(watched: _Watched, rows: list[dict[str, str]]) -> _Lost:
     the clip begins anew.
     """
     chosen = example("gap")
-    recipe = read_recipe(chosen.recipe)
     with open_footage(chosen.clip) as reader:
         round_ = reader.info.duration
-    found: list[Crossing] = []
-    for path, begin in watched.recordings.items():
-        with open_footage(path) as reader:
-            clip = reader.info
-        crossings = run_clip(clip, recipe).crossings
-        found += [(begin + t, d) for t, d in zip(crossings.time.tolist(), crossings.direction.tolist(), strict=True)]
     spans = [(fault.at - NEAR, fault.at + fault.lasts + NEAR) for fault in map(fault_of, FAULTS)]
 
     def aged(when: float) -> float:
@@ -151,6 +144,7 @@ def _lost(watched: _Watched, rows: list[dict[str, str]]) -> _Lost:
     def told(crossings: list[Crossing]) -> list[str]:
         return [f"{aged(t) % round_:.2f} s {'forward' if way > 0 else 'back'}" for t, way in crossings if quiet(t)]
 
+    found = _of_recordings(watched.recordings, read_recipe(chosen.recipe))
     live = [(float(row["time"]), int(row["direction"])) for row in rows]
     lost, more = unpaired(found, live)
     truth = _in_live_time(read_crossings(chosen.crossings), round_, watched)
@@ -160,6 +154,17 @@ def _lost(watched: _Watched, rows: list[dict[str, str]]) -> _Lost:
         told([one for one in not_live if one not in not_whole]),
         told([one for one in not_whole if one not in not_live]),
     )  # fmt: skip
+
+
+def _of_recordings(recordings: dict[Path, float], recipe: Recipe) -> list[Crossing]:
+    """What the whole-clip run finds in the recordings, in the live run's time, s."""
+    out: list[Crossing] = []
+    for path, begin in recordings.items():
+        with open_footage(path) as reader:
+            clip = reader.info
+        crossings = run_clip(clip, recipe).crossings
+        out += zip((crossings.time + begin).tolist(), crossings.direction.tolist(), strict=True)
+    return out
 
 
 def _in_live_time(truth: Crossings, round_: float, watched: _Watched) -> list[Crossing]:
@@ -173,21 +178,20 @@ def _in_live_time(truth: Crossings, round_: float, watched: _Watched) -> list[Cr
     return out
 
 
-def unpaired(found: list[Crossing], live: list[Crossing]) -> tuple[list[Crossing], list[Crossing]]:
+def unpaired(some: list[Crossing], others: list[Crossing]) -> tuple[list[Crossing], list[Crossing]]:
     """Which of two lists of crossings, each (s, direction), have none in the other of the same way within ``SAME`` s:
     as many as can be are paired, one to one, and of those ways the one with the least time between them.
     """
-    if not found or not live:
-        return found, live
-    one, other = np.array(found), np.array(live)
+    if not some or not others:
+        return some, others
+    one, other = np.array(some), np.array(others)
     apart = np.abs(one[:, None, 0] - other[None, :, 0])
     apart[(one[:, None, 1] != other[None, :, 1]) | (apart > SAME)] = NEVER
-    i, j = linear_sum_assignment(apart)
+    i, j = solve_assignment(apart)
     paired = apart[i, j] < NEVER
-    left, over = set(i[paired].tolist()), set(j[paired].tolist())
-    return (
-        [each for k, each in enumerate(found) if k not in left], [each for k, each in enumerate(live) if k not in over]
-    )  # fmt: skip
+    left = np.setdiff1d(np.arange(len(some)), i[paired])
+    over = np.setdiff1d(np.arange(len(others)), j[paired])
+    return [some[k] for k in left], [others[k] for k in over]
 
 
 def _growth(memory: np.ndarray) -> float:
