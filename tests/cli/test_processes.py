@@ -16,13 +16,14 @@ from drover.core.project.file import read_project
 
 SHORT = example("gap-short")
 OPENS = """
-import os, sys
+import ctypes, os, sys
 from drover.cli.entry import main
 from drover.app.field.view import Field
 paint = Field.paintEvent
 def painted(self, event):
     paint(self, event)
     if self.pictures.frame is not None:
+        getattr(ctypes.CDLL(None), "malloc_stats", int)()
         os._exit(8 if "typer" in sys.modules else 7)
 Field.paintEvent = painted
 sys.argv = ["drover", "open", sys.argv[1]]
@@ -47,6 +48,7 @@ def test_the_window_is_opened_without_what_other_commands_need(tmp_path, monkeyp
     call = [sys.executable, "-c", OPENS, str(SHORT.clip)]
     ended = subprocess.run(call, capture_output=True, text=True, timeout=60, check=False)
     assert (ended.returncode, ended.stdout) == (7, "")
+    assert ended.stderr.count("Arena ") <= 1, "its threads share a heap: what each kept of its own added up"
 
 
 def test_the_installed_program_answers():
