@@ -11,9 +11,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.ndimage import gaussian_filter
 
-from drover.core.bodies.along import GRID, cell_middles, extent_of, what_goes_along
+from drover.core.bodies.along import extent_of, what_goes_along
+from drover.core.bodies.grid import GRID, Laid, cell_middles
 from drover.core.bodies.lacking import lacking_legs
-from drover.core.bodies.looks import cell_differences
+from drover.core.bodies.looks import cell_differences, cell_lights
+from drover.core.bodies.reaching import reach_of
 from drover.core.bodies.settle import settle
 from drover.core.bodies.size_field import SizeField
 from drover.core.detect_pass import detect_clip
@@ -80,6 +82,72 @@ def test_somebody_beside_is_not_taken_for_a_part_and_too_little_ground_says_noth
     assert what_goes_along(looks, free) is None
 
 
+# --- what stands out ---------------------------------------------------------------------------------------------
+
+SEEN_OF_IT = (0.3, 0.4)  # of a body's width and height
+EVERYWHERE = np.ones((50, GRID, GRID), np.bool_)
+
+
+def coat_and(seed: int, *parts: tuple[float, float, float, float, float], light: float = 0.3) -> Laid:
+    """Fifty looks at a coat that differs by 8 on restless ground, with ``parts``: x1, y1, x2, y2, and by how much.
+
+    All of them leave a share ``light`` of the ground's.
+    """
+    rng, u = np.random.default_rng(seed), cell_middles()
+    looks = rng.normal(0, 1.5, (50, 3, GRID, GRID)).astype(np.float32)
+    lights = np.ones((50, GRID, GRID), np.float32)
+    for x1, y1, x2, y2, differ in (*parts, (-0.15, -0.2, 0.15, 0.2, 8.0)):
+        inside = ((u > y1) & (u < y2))[:, None] & ((u > x1) & (u < x2))[None, :]
+        looks[:, 0, inside], lights[:, inside] = differ, light
+    return Laid(looks, lights, EVERYWHERE)
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(0, 1000), st.booleans())
+def test_head_and_legs_that_stand_out_belong_to_a_coat(seed, below):
+    head, legs = (-0.075, -0.45, 0.075, -0.3, -7.0), (-0.15, 0.2, 0.15, 0.8, 4.0)
+    reach = reach_of(coat_and(seed, head, *([legs] if below else [])), SEEN_OF_IT)
+    # To a cell, and over a bright collar.
+    assert reach == pytest.approx([0.0, 0.25, 0.0, 0.6 if below else 0.0], abs=0.08)
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(0, 1000))
+def test_the_rim_of_a_whole_body_somebody_beside_it_and_what_lies_further_off_do_not(seed):
+    rim, other = (-0.3, -0.4, 0.3, 0.4, 2.0), (-0.15, 0.25, 0.15, 0.8, 8.0)
+    free = EVERYWHERE.copy()
+    free[:, cell_middles() > 0.25] = False
+    reach = reach_of(replace(coat_and(seed, rim, other), free=free), SEEN_OF_IT)
+    assert reach is not None and not reach.any()
+    further = (-0.15, -0.75, 0.15, -0.5, 8.0)
+    reach = reach_of(coat_and(seed, further), SEEN_OF_IT)
+    assert reach is not None and not reach.any()
+    free[:, np.abs(cell_middles()) > 0.9] = False
+    free[:, :, np.abs(cell_middles()) > 0.9] = False
+    assert reach_of(replace(coat_and(seed), free=free), SEEN_OF_IT) is None, "too little ground"
+
+
+@pytest.mark.parametrize(("differ", "light", "below"), [(-5.0, 0.8, 0.0), (-5.0, 0.3, 0.6), (5.0, 1.4, 0.6)])
+def test_what_may_be_its_shadow_is_none_of_it_where_there_are_shadows(differ, light, below):
+    laid = coat_and(1, (-0.15, 0.2, 0.15, 0.8, differ), light=light)
+    assert reach_of(laid, SEEN_OF_IT, 0.5) == pytest.approx([0.0, 0.0, 0.0, below], abs=0.08)
+    assert reach_of(laid, SEEN_OF_IT) == pytest.approx([0.0, 0.0, 0.0, 0.6], abs=0.08), "legs, where there are none"
+
+
+def test_how_wide_it_is_is_asked_once_more_of_it_is_known():
+    legs = (-0.45, 0.2, 0.45, 0.8, 8.0)
+    assert reach_of(coat_and(1, legs), SEEN_OF_IT) == pytest.approx([0.3, 0.0, 0.3, 0.6], abs=0.08)
+    beside = coat_and(1, (-0.45, -0.2, 0.45, 0.2, 8.0))
+    assert not reach_of(beside, SEEN_OF_IT).any(), "a shadow"
+
+
+def test_a_cell_s_light_is_that_of_its_pixels_to_the_empty_scene():
+    seen, empty = np.full((4, 6), 60, np.uint8), np.full((4, 6), 120, np.uint8)
+    seen[:, 3:], empty[:, 5] = 150, 0
+    lights = cell_lights(seen, empty, np.array([1.0, 3.0, 5.0]), np.array([2.0]), (2.0, 2.0))
+    assert lights[0].tolist() == pytest.approx([0.5, (60 + 150) / 240, 300.0 / 120])
+
+
 def test_a_cell_holds_the_mean_of_its_pixels_in_multiples_of_their_noise():
     seen = np.zeros((4, 6), np.uint8)
     seen[:2, :3] = [[10, 12, 90], [14, 16, 90]]
@@ -96,25 +164,28 @@ def test_a_cell_holds_the_mean_of_its_pixels_in_multiples_of_their_noise():
 # --- who is looked at --------------------------------------------------------------------------------------------
 
 
-def legs_of(wide: float, tall: float, *, full: int = 0, x: float = 100.0) -> int:
-    """How many legs of a life of 150 pictures, ``full`` of them in full, are looked at; bodies are 20 by 40 px."""
+def legs_of(wide: float, tall: float, *, full: int = 0, x: float = 100.0) -> tuple[int, int]:
+    """How many legs of a life of 150 pictures, ``full`` of them in full, are looked at, and how many of those as far
+    too small; bodies are 20 by 40 px."""
     rows = []
     for k in range(FRAMES):
         w, t = (20.0, 40.0) if k < full else (wide, tall)
         rows.append((k, 1, (x + k - w / 2, 120 - t, x + k + w / 2, 120.0)))
     box = np.array([row[2] for row in rows], np.float32)
     found = Detections.from_boxes(np.arange(FRAMES), box, np.ones(FRAMES, np.float32), frame_count=FRAMES, size=SIZE)
-    return len(lacking_legs(found, tracks_of(rows, FRAMES, size=SIZE), TIMES, SizeField((40.0, 0.0), (20.0, 0.0), 0.1)))
+    legs = lacking_legs(found, tracks_of(rows, FRAMES, size=SIZE), TIMES, SizeField((40.0, 0.0), (20.0, 0.0), 0.1))
+    return len(legs), sum(leg.lacking for leg in legs)
 
 
-def test_pieces_and_bodies_without_an_end_are_looked_at_and_children_are_not():
-    assert legs_of(6, 12) == 3, "a head"
-    assert legs_of(19, 26) == 3, "as wide as others, without legs"
-    assert legs_of(12, 24) == 0, "smaller both ways: a child"
-    assert legs_of(20, 38) == 0, "whole"
-    assert legs_of(3, 6) == 0, "something else"
-    assert legs_of(6, 12, full=110) == 0, "seen in full for most of its life"
-    assert legs_of(6, 12, x=-20.0) == 2, "the first leg is at the edge, and says nothing"
+def test_pieces_and_bodies_without_an_end_are_far_too_small_and_children_are_not():
+    assert legs_of(6, 12) == (3, 3), "a head"
+    assert legs_of(19, 26) == (3, 3), "as wide as others, without legs"
+    assert legs_of(12, 24) == (3, 0), "smaller both ways: a child, or lost in shade above and below"
+    assert legs_of(20, 36) == (0, 0), "whole"
+    assert legs_of(3, 6) == (3, 0), "a child far away, or a head"
+    assert legs_of(1.5, 6) == legs_of(6, 3) == (0, 0), "something else"
+    assert legs_of(6, 12, full=110) == (0, 0), "seen in full for most of its life"
+    assert legs_of(6, 12, x=-20.0) == (2, 2), "the first leg is at the edge, and says nothing"
 
 
 def test_who_has_lost_the_legs_is_held_against_those_that_stand_where_they_would():

@@ -1,42 +1,41 @@
 """A second look at what is smaller than a body for most of its life: the clip is read again where that is.
 
 What Detect sees in one picture may be a part of a body; what goes along with that part over some seconds is the rest
-of it (:mod:`drover.core.bodies.along`). Only the pictures in which such things are followed are read once more, and
-only a piece of each around them is looked at.
+of it (:mod:`drover.core.bodies.along`), or at least what of it stands out (:mod:`drover.core.bodies.reaching`). Whether
+anything stands out is asked of a few moments first: in most clips bodies are seen whole, and nobody waits for that.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.bodies.along import CELL, GRID, Extent, cell_middles, extent_of, what_goes_along
-from drover.core.bodies.lacking import Leg, lacking_legs
-from drover.core.bodies.looks import cell_differences
+from drover.core.bodies.along import Extent, extent_of, what_goes_along
+from drover.core.bodies.lacking import LEAST_LEGS, Leg, lacking_legs
+from drover.core.bodies.reaching import reach_of
 from drover.core.bodies.size_field import SizeField
-from drover.core.detect.detector import DetectorState
 from drover.core.detect.result import DetectResult
-from drover.core.errors import Cancelled
-from drover.core.footage.prefetch import prefetched_frames
-from drover.core.footage_types import ClipInfo, Frame
+from drover.core.footage_types import ClipInfo
 from drover.core.progress import IsCancelled, never
+from drover.core.recipe import DetectSettings
+from drover.core.second_reading import Wanted, read_again, scene_at
 from drover.core.types import Detections, Tracks
 
 __all__ = ["look_again"]
 
 Float = NDArray[np.float64]
-Mask = NDArray[np.bool_]
-GAP = 4.0  # s without anything to look at, from which the reading goes on behind them
-MOST_LOOKS = 50  # pictures of a leg, evenly spread
-BESIDE = 0.1  # of its sides, by which others that are followed are kept away from
+MOST_LOOKS, ENOUGH = 50, 13  # pictures of a leg, evenly spread: of one that is far too small, and of others
+MOMENTS, AROUND, FEW = 6, 0.6, 8  # at which others are asked first, s before and after, and in how many pictures
+SOME = 0.15  # of those, and two, that have to go on for all others to be looked at
 EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
 LEAN = 0.55  # from which what is seen is an end of a body: a halo lies on all sides
 UPPER = 0.15  # from which more of it lies below: where little is seen, that is a head
 HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end alone
 GAIN = 1.2  # times the height or width that were seen, for anything to be gained
+GOES_ON, TALLEST = 1.2, 1.3  # times the height that was seen, for a life to be more of it; and usual heights it may be
 
 
 def look_again(
@@ -61,114 +60,113 @@ def look_again(
     """
     if not field.says_something or result.taken is None or "difference" in result.taken.background.model:
         return found
-    legs = [leg for leg in lacking_legs(found, tracks, times, field) if _scene_at(result, int(leg.frame[0]))]
+    legs = [leg for leg in lacking_legs(found, tracks, times, field) if scene_at(result, int(leg.frame[0]))]
+    lacking, others = [leg for leg in legs if leg.lacking], [leg for leg in legs if not leg.lacking]
+    darkest = _darkest_shadow(result.taken)
+    extents: dict[Leg, Extent | None] = {}
+    reaches: dict[Leg, Float | None] = {}
+    for leg, laid in read_again(result, clip, tracks, [_all_of(leg, MOST_LOOKS) for leg in lacking], cancelled):
+        told = what_goes_along(laid.looks, laid.free)
+        extents[leg] = None if told is None else extent_of(*told, leg.share)
+        reaches[leg] = reach_of(laid, leg.share, darkest)
+    whole = _made_whole(found, legs, lambda mine: _of_ends([(leg, extents.get(leg)) for leg in mine if leg.lacking]))
+    if whole is not found:
+        return whole  # how large bodies are is known better then, and the rest is asked anew
+    asked = read_again(result, clip, tracks, _at_moments(others, times), cancelled)
+    sample = [(leg, reach_of(laid, leg.share, darkest)) for leg, laid in asked]
+    if _some_go_on([(leg, reach) for leg, reach in sample if reach is not None]):
+        for leg, laid in read_again(result, clip, tracks, [_all_of(leg, ENOUGH) for leg in others], cancelled):
+            reaches[leg] = reach_of(laid, leg.share, darkest)
+    return _made_whole(
+        found, legs,
+        lambda mine: _of_what_goes_on([(leg, reach) for leg in mine if (reach := reaches.get(leg)) is not None]),
+    )  # fmt: skip
+
+
+def _darkest_shadow(taken: DetectSettings) -> float | None:
+    """How bright the ground is in the deepest shadow, 1 as without; None where there are none.
+
+    In grey footage no colour tells legs from shadows: all that is darker may be one.
+    """
+    if taken.background.look_at == "grey":
+        return 0.0
+    return None if taken.shadow.mode == "off" else float(taken.shadow.darkest)
+
+
+def _all_of(leg: Leg, most: int) -> Wanted:
+    """A leg, to be looked at in so many pictures at most."""
+    return Wanted(leg, _spread(np.arange(len(leg.frame)), most))
+
+
+def _spread(rows: NDArray[np.int64], most: int) -> NDArray[np.int64]:
+    """So many of some rows at most, evenly spread."""
+    return rows[:: max(1, -(-len(rows) // most))]
+
+
+def _at_moments(legs: list[Leg], times: Float) -> list[Wanted]:
+    """The legs that are there at some moments of the clip, and their rows around those."""
     if not legs:
-        return found
-    reading = _Reading(result, clip, tracks, legs)
-    for frame in _wanted_frames(clip, times, legs):
-        if cancelled():
-            raise Cancelled("the work was stopped")
-        reading.look(frame)
-    return _made_whole(found, legs, reading.extents)
+        return []
+    first, last = min(times[leg.frame[0]] for leg in legs), max(times[leg.frame[-1]] for leg in legs)
+    moments = first + (last - first) * (np.arange(MOMENTS) + 0.5) / MOMENTS
+    out: list[Wanted] = []
+    for leg in legs:
+        near = np.abs(times[leg.frame][:, None] - moments).min(axis=1) <= AROUND
+        out += [Wanted(leg, _spread(np.flatnonzero(near), FEW))] if near.any() else []
+    return out
 
 
-def _scene_at(result: DetectResult, frame: int) -> DetectorState | None:
-    """The empty scene as it was last kept before a frame."""
-    before = [state for at, state in result.checkpoints if at < frame]
-    return before[-1] if before else None
+def _some_go_on(sample: list[tuple[Leg, Float]]) -> bool:
+    """Whether more than a few of some legs go on beyond what is seen of them."""
+    on = sum(bool(GOES_ON <= _longer(leg, reach) <= TALLEST / leg.share[1]) for leg, reach in sample)
+    return on >= max(LEAST_LEGS, SOME * len(sample))
 
 
-def _wanted_frames(clip: ClipInfo, times: Float, legs: list[Leg]) -> Iterator[Frame]:
-    """The frames from the first to the last of the legs, without long gaps between."""
-    frames = np.unique(np.concatenate([leg.frame for leg in legs]))
-    ends = np.flatnonzero(np.diff(times[frames]) > GAP)
-    for stretch in np.split(frames, ends + 1):
-        reading = prefetched_frames(clip.path, start=int(stretch[0]), colour=True)
-        try:
-            for frame in reading:
-                if frame.index > stretch[-1]:
-                    break
-                yield frame
-        finally:
-            reading.close()
+def _longer(leg: Leg, reach: Float) -> float:
+    """How many times higher than what is seen of it a leg is with what it reaches."""
+    return 1.0 + float(reach[1] + reach[3]) / leg.share[1]
 
 
-class _Reading:
-    """Looks at each leg, gathered while its frames go by; what comes of them is known when it has ended."""
-
-    def __init__(self, result: DetectResult, clip: ClipInfo, tracks: Tracks, legs: list[Leg]) -> None:
-        self.result, self.tracks, self.legs = result, tracks, legs
-        self.size = clip.width, clip.height
-        self.extents: list[Extent | None] = [None] * len(legs)
-        self._waiting = sorted(range(len(legs)), key=lambda k: int(legs[k].frame[0]), reverse=True)
-        self._open: dict[int, list[tuple[NDArray[np.float32], Mask]]] = {}
-        self._row = {
-            k: {int(f): r for r, f in enumerate(leg.frame) if r % max(1, -(-len(leg.frame) // MOST_LOOKS)) == 0}
-            for k, leg in enumerate(legs)
-        }
-
-    def look(self, frame: Frame) -> None:
-        """Take in the next frame."""
-        while self._waiting and self.legs[self._waiting[-1]].frame[0] <= frame.index:
-            self._open[self._waiting.pop()] = []
-        scene = _scene_at(self.result, frame.index)
-        for k, looks in list(self._open.items()):
-            row = self._row[k].get(frame.index)
-            if row is not None and scene is not None:
-                looks.append(self._one(frame, scene, self.legs[k], row))
-            if self.legs[k].frame[-1] <= frame.index:
-                self._end(k)
-
-    def _end(self, k: int) -> None:
-        looks = self._open.pop(k)
-        if looks:
-            told = what_goes_along(np.stack([look for look, _ in looks]), np.stack([free for _, free in looks]))
-            self.extents[k] = None if told is None else extent_of(*told, self.legs[k].share)
-
-    def _one(self, frame: Frame, scene: DetectorState, leg: Leg, row: int) -> tuple[NDArray[np.float32], Mask]:
-        """The picture around one detection, and where nothing else is followed."""
-        x1, y1, x2, y2 = leg.box[row].tolist()
-        wide, tall = leg.usual[row].tolist()
-        across = (x1 + x2) / 2 + wide * cell_middles()
-        down = (y1 + y2) / 2 + tall * cell_middles()
-        cell = wide * CELL, tall * CELL
-        look = np.zeros((3, GRID, GRID), np.float32)
-        look[0] = cell_differences(frame.grey, scene.picture, scene.noise, across, down, cell)
-        if scene.colour is not None and frame.chroma is not None and scene.colour.picture.ndim == 2:
-            half = frame.chroma.shape[1]
-            for p in range(2):
-                rows = slice(p * half, (p + 1) * half)
-                planes = frame.chroma[p], scene.colour.picture[rows], scene.colour.noise[rows]
-                if planes[0].shape == planes[1].shape:
-                    look[1 + p] = cell_differences(*planes, across / 2, down / 2, (cell[0] / 2, cell[1] / 2))
-        return look, self._free(frame.index, int(leg.blob[row]), across, down)
-
-    def _free(self, frame: int, blob: int, across: Float, down: Float) -> Mask:
-        """Where around a detection the picture is, and nobody else."""
-        free = ((down >= 0) & (down < self.size[1]))[:, None] & ((across >= 0) & (across < self.size[0]))[None, :]
-        first, past = self.tracks.frame_start[frame : frame + 2].tolist()
-        box = self.tracks.box[first:past].astype(np.float64)
-        box = box[self.tracks.detection[first:past] != blob]
-        beside = BESIDE * (box[:, 2:] - box[:, :2])
-        low, high = box[:, :2] - beside, box[:, 2:] + beside
-        near = (low < (across[-1], down[-1])) & (high > (across[0], down[0]))
-        for (x1, y1), (x2, y2) in zip(low[near.all(axis=1)].tolist(), high[near.all(axis=1)].tolist(), strict=True):
-            free[np.ix_((down > y1) & (down < y2), (across > x1) & (across < x2))] = False
-        return free
+More = list[tuple[Leg, Float, Float]]  # low and high corners from the middle of what is seen, in bodies
 
 
-def _made_whole(found: Detections, legs: list[Leg], extents: list[Extent | None]) -> Detections:
-    """Boxes as far as their bodies reach, of those that are ends of bodies, with clear ends of their own, mostly."""
+def _made_whole(found: Detections, legs: list[Leg], more_of: Callable[[list[Leg]], More]) -> Detections:
+    """Boxes as far as their bodies reach, of each life by ``more_of`` its legs; the same ones where none grows."""
     box, changed = np.array(found.box), False
     for life in {leg.life for leg in legs}:
-        mine = [(leg, extent) for leg, extent in zip(legs, extents, strict=True) if leg.life == life]
-        grown = [(leg, extent) for leg, extent in mine if extent is not None and _gain(leg, extent)]
-        edges = [extent.edge for _, extent in grown] + [0.0] * (len(mine) - len(grown))
-        if not grown or np.median(edges) < EDGE or not _is_an_end(grown):
-            continue
-        for leg, extent in grown:
-            box[leg.blob], changed = _whole_boxes(leg, extent, found.size), True
+        for leg, low, high in more_of([leg for leg in legs if leg.life == life]):
+            box[leg.blob], changed = _whole_boxes(leg, low, high, found.size), True
     return replace(found, box=box) if changed else found
+
+
+def _of_ends(legs: list[tuple[Leg, Extent | None]]) -> More:
+    """How far the legs of a life reach that are ends of bodies; none where they are not."""
+    grown = [(leg, extent) for leg, extent in legs if extent is not None and _gain(leg, extent)]
+    edges = [extent.edge for _, extent in grown] + [0.0] * (len(legs) - len(grown))
+    if not grown or np.median(edges) < EDGE or not _is_an_end(grown):
+        return []
+    out: More = []
+    for leg, extent in grown:
+        corners = np.array(extent.box)
+        if not leg.narrow:
+            corners[[0, 2]] = 0.0  # no wider than it is
+        out.append((leg, corners[:2], corners[2:]))
+    return out
+
+
+def _of_what_goes_on(seen: list[tuple[Leg, Float]]) -> More:
+    """How far the legs of a life reach of which more stands out lengthways than was seen; none where it is little."""
+    if len(seen) < LEAST_LEGS:
+        return []
+    tall, longer = np.array([(leg.share[1], _longer(leg, reach)) for leg, reach in seen]).T
+    if np.median(longer) < GOES_ON or np.median(tall * longer) > TALLEST:
+        return []
+    halves = [np.array(leg.share) / 2 for leg, _ in seen]
+    return [
+        (leg, -half - reach[:2], half + reach[2:])
+        for (leg, reach), half, times in zip(seen, halves, longer.tolist(), strict=True)
+        if times > GAIN
+    ]
 
 
 def _is_an_end(grown: list[tuple[Leg, Extent]]) -> bool:
@@ -187,12 +185,10 @@ def _gain(leg: Leg, extent: Extent) -> bool:
     return tall > GAIN * leg.share[1] or (leg.narrow and wide > GAIN * leg.share[0])
 
 
-def _whole_boxes(leg: Leg, extent: Extent, size: tuple[int, int]) -> Float:
-    """The boxes of a leg with what lies beyond them on the sides where they lack something."""
+def _whole_boxes(leg: Leg, low: Float, high: Float, size: tuple[int, int]) -> Float:
+    """The boxes of a leg with what lies beyond them, from the corner ``low`` to ``high``, in bodies."""
     middle = (leg.box[:, :2] + leg.box[:, 2:]) / 2
-    low, high = np.array(extent.box[:2]), np.array(extent.box[2:])
-    whole = np.hstack([middle + low * leg.usual, middle + high * leg.usual])
-    whole = np.hstack([np.minimum(whole[:, :2], leg.box[:, :2]), np.maximum(whole[:, 2:], leg.box[:, 2:])])
-    if not leg.narrow:
-        whole[:, [0, 2]] = leg.box[:, [0, 2]]
+    whole = np.hstack([
+        np.minimum(middle + low * leg.usual, leg.box[:, :2]), np.maximum(middle + high * leg.usual, leg.box[:, 2:])
+    ])  # fmt: skip
     return np.clip(whole, 0.0, np.tile(np.array(size, np.float64), 2))

@@ -16,18 +16,14 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter
 
-__all__ = ["GRID", "REACH", "Extent", "cell_middles", "extent_of", "what_goes_along"]
+from drover.core.bodies.grid import CELL, GRID, REACH, away, enough_known, line_at
+
+__all__ = ["Extent", "extent_of", "what_goes_along"]
 
 Float = NDArray[np.float64]
 Mask = NDArray[np.bool_]
-GRID = 40  # cells each way
-REACH = 1.5  # bodies that are looked at each way from the middle of what is seen
-AWAY = 1.0  # bodies from that middle, beyond which the ground is
 FURTHEST = 1.25  # bodies from it that its own end may be
 MOST = 1.2  # bodies that it may be wide or high
-CELL = 2 * REACH / GRID
-LEAST_LOOKS, LEAST_KNOWN = 4, 0.4  # pictures, and share of them, in which a cell is free of others
-LEAST_GROUND = 80  # cells of ground, to measure by
 CLEAR = 2.0  # times what chance gives, from which a cell speaks for the body
 STRONGEST = 8.0  # times that, that a cell is counted for: a bright head is one part of it
 LEAST_CELLS, AGREE = 4, 0.5  # cells that a body grows by, and the share of them that is clear
@@ -56,35 +52,24 @@ def _lean(before: float, after: float) -> float:
     return (after - before) / (after + before + CELL)
 
 
-def cell_middles() -> Float:
-    """Where the middles of the cells lie from the middle of what is seen, in bodies, (GRID,)."""
-    return ((np.arange(GRID) + 0.5) / GRID * 2 - 1) * REACH
-
-
 def what_goes_along(looks: NDArray[np.float32], free: Mask) -> tuple[Float, Mask] | None:
     """How clearly each cell differs from the ground, 1 as by chance; and where that is known.
 
     ``looks`` (n, planes, GRID, GRID) are differences from the empty scene in multiples of its noise, laid over each
     other; ``free`` (n, GRID, GRID) says where nothing else is followed. None where there is too little ground.
     """
-    seen = free.sum(axis=0)
-    known = seen >= max(LEAST_LOOKS, LEAST_KNOWN * len(looks))
-    ground = known & _away()
-    if ground.sum() < LEAST_GROUND:
+    known = enough_known(free)
+    ground = known & away()
+    if not ground.any():
         return None
     weight = free[:, None].astype(np.float32)
-    many = np.maximum(seen, 1)
+    many = np.maximum(free.sum(axis=0), 1)
     mean = (looks * weight).sum(axis=0) / many
     spread = (looks[:, 0] ** 2 * weight[:, 0]).sum(axis=0) / many - mean[0] ** 2
     planes = [plane for plane in mean if plane.any()] + [np.log(np.maximum(spread, 0.0) + FLOOR)]
     total = np.sum([_against(np.asarray(plane, np.float64), ground) for plane in planes], axis=0) / len(planes)
     share = np.maximum(uniform_filter(known.astype(np.float64), 3), 0.1)
     return uniform_filter(np.where(known, total, 0.0), 3) / share, known
-
-
-def _away() -> Mask:
-    off = np.abs(cell_middles())
-    return np.maximum(off[:, None], off[None, :]) > AWAY
 
 
 def _against(plane: Float, ground: Mask) -> Float:
@@ -100,9 +85,9 @@ def extent_of(clear: Float, known: Mask, share: tuple[float, float]) -> Extent |
     ``clear`` and ``known`` as of :func:`what_goes_along`.
     """
     wide, tall = share
-    seen = (_line(-wide / 2), _line(-tall / 2), _line(wide / 2), _line(tall / 2))
+    seen = (line_at(-wide / 2), line_at(-tall / 2), line_at(wide / 2), line_at(tall / 2))
     core = (seen[0], seen[1], max(seen[2], seen[0] + 1), max(seen[3], seen[1] + 1))
-    ground = known & _away()
+    ground = known & away()
     level = max(1.0, float(np.median(clear[ground])) / 0.7, float(clear[ground].mean()))
     speaks = np.where(known, np.minimum(clear, STRONGEST * level) - CLEAR * level, -CLEAR * level / 2)
     whole = _largest_sum(speaks, core)
@@ -119,18 +104,13 @@ def extent_of(clear: Float, known: Mask, share: tuple[float, float]) -> Extent |
     return Extent((ends[0], ends[1], ends[2], ends[3]), _least_edge(clear, known, core, whole))
 
 
-def _line(place: float) -> int:
-    """The line between cells nearest to a place."""
-    return min(max(round((place + REACH) / CELL), 0), GRID)
-
-
 def _largest_sum(speaks: Float, core: tuple[int, int, int, int]) -> tuple[int, int, int, int] | None:
     """The part x1, y1, x2, y2 of the table around ``core`` with the largest sum outside that; None for none over 0."""
     table = speaks.copy()
     table[core[1] : core[3], core[0] : core[2]] = 0.0
     sums = np.zeros((GRID + 1, GRID + 1))
     sums[1:, 1:] = table.cumsum(axis=0).cumsum(axis=1)
-    low, high, most = _line(-FURTHEST), _line(FURTHEST), int(MOST / CELL)
+    low, high, most = line_at(-FURTHEST), line_at(FURTHEST), int(MOST / CELL)
     x1, x2, y1, y2 = np.meshgrid(
         np.arange(max(low, core[2] - most), core[0] + 1), np.arange(core[2], min(high, core[0] + most) + 1),
         np.arange(max(low, core[3] - most), core[1] + 1), np.arange(core[3], min(high, core[1] + most) + 1),

@@ -2,12 +2,12 @@
 
 A duck of the water's colour of which only the head is told from it, legs of the ground's grey: who shows so little is
 looked at again. What is far too small both ways is a piece; what is as wide as others but too low lacks an end; and
-what is half as wide and half as high is a child, or a lamb, and whole.
+what is half as wide and half as high is a child, or a lamb, and whole, unless the rest of it is there to be seen.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,16 +25,18 @@ LEAST_SEEN = 0.2  # of the pictures of a leg in which something is seen
 LOW = 0.75  # of the usual height, under which a part may be lacking,
 NARROW, AS_WIDE = 0.45, 0.7  # where the width is under the one share of the usual one, or over the other
 PART = 0.2  # of both, under which it is something else
+TINY, WHOLE = 0.1, 0.85  # of the usual height, between which what is seen may go on
 MOSTLY, LEAST_LEGS = 0.5, 2  # of a life, and legs, that are too small
 RIM = 2.0  # px to the picture's edge, beyond which the rest may be
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Leg:
     """Some seconds of a life in which it is smaller than a body: its detections, in order of time.
 
     ``blob`` (n,) rows of the detections, ``frame`` (n,), ``box`` (n, 4) px; ``usual`` (n, 2) width and height px of a
-    body there; ``share`` width and height of what is seen, of those; ``narrow`` whether the width is too small as well.
+    body there; ``share`` width and height of what is seen, of those. ``lacking`` says whether it is far too small, as
+    most of its life is, and ``narrow`` whether its width is.
     """
 
     life: int
@@ -43,11 +45,12 @@ class Leg:
     box: Float
     usual: Float
     share: tuple[float, float]
+    lacking: bool
     narrow: bool
 
 
 def lacking_legs(found: Detections, tracks: Tracks, times: Float, field: SizeField) -> list[Leg]:
-    """Legs of what is too small for most of its life; ``tracks`` were linked from ``found``, ``times`` s of frames."""
+    """Legs of what is not all of a body for most of its life; ``tracks`` were linked from ``found``, ``times`` s."""
     held = rows_by_life(tracks, len(found))
     out: list[Leg] = []
     for rows in np.split(held, np.flatnonzero(np.diff(tracks.identity[held])) + 1):
@@ -62,17 +65,24 @@ def _of_life(found: Detections, blob: Int, frame: Int, times: Float, field: Size
     leg = ((times[frame] - times[frame[0]]) / LEG).astype(np.int64)
     least = LEAST_SEEN * LEG / float(np.median(np.diff(times)))
     parts = [rows for rows in np.split(np.arange(len(blob)), np.flatnonzero(np.diff(leg)) + 1) if len(rows) >= least]
-    small = [one for one in (_small(found, blob, frame, box, usual, rows) for rows in parts) if one is not None]
-    return small if len(small) >= max(LEAST_LEGS, MOSTLY * len(parts)) else []
+    legs = [one for one in (_leg(found, blob, frame, box, usual, rows) for rows in parts) if one is not None]
+    enough = max(LEAST_LEGS, MOSTLY * len(parts))
+    if len(legs) < enough:
+        return []
+    lacks = sum(leg.lacking for leg in legs) >= enough
+    return [replace(leg, lacking=leg.lacking and lacks) for leg in legs]
 
 
-def _small(found: Detections, blob: Int, frame: Int, box: Float, usual: Float, rows: Int) -> Leg | None:
-    """These rows as a leg, where they are smaller than a body and not at the picture's edge."""
+def _leg(found: Detections, blob: Int, frame: Int, box: Float, usual: Float, rows: Int) -> Leg | None:
+    """These rows as a leg, where they are lower than a body and not at the picture's edge."""
     wide, tall = np.median((box[rows, 2:] - box[rows, :2]) / usual[rows], axis=0).tolist()
     x1, y1, x2, y2 = np.median(box[rows], axis=0).tolist()
     at_edge = min(x1, y1, found.size[0] - x2, found.size[1] - y2) < RIM
-    smaller = NARROW <= wide < AS_WIDE
-    if at_edge or smaller or not (PART < tall < LOW and wide > PART):
+    if at_edge or not TINY < tall < WHOLE or wide < TINY:
         return None
-    life = int(blob[0])
-    return Leg(life, blob[rows], frame[rows].astype(np.int64), box[rows], usual[rows], (wide, tall), wide < NARROW)
+    smaller = NARROW <= wide < AS_WIDE
+    lacking = not smaller and PART < tall < LOW and wide > PART
+    return Leg(
+        int(blob[0]), blob[rows], frame[rows].astype(np.int64), box[rows], usual[rows], (wide, tall), lacking,
+        wide < NARROW,
+    )  # fmt: skip

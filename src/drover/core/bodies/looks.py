@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from drover.core.kernel_parts import read_only
 
-__all__ = ["cell_differences"]
+__all__ = ["cell_differences", "cell_lights"]
 
 Grey = NDArray[np.uint8]
 Int = NDArray[np.int64]
@@ -28,6 +28,36 @@ def cell_differences(
     out = np.zeros((len(down), len(across)), np.float32)
     add_up(read_only(seen), read_only(picture), read_only(noise), across, down, cell, out)
     return out
+
+
+def cell_lights(
+    seen: Grey, picture: Grey, across: NDArray[np.float64], down: NDArray[np.float64], cell: tuple[float, float]
+) -> NDArray[np.float32]:
+    """How bright each cell of a picture is, 1 as in the empty scene; otherwise as :func:`cell_differences`."""
+    out = np.zeros((len(down), len(across)), np.float32)
+    shares_of(read_only(seen), read_only(picture), across, down, cell, out)
+    return out
+
+
+@njit(cache=True, nogil=True)
+def shares_of(
+    seen: Grey,
+    picture: Grey,
+    across: NDArray[np.float64],
+    down: NDArray[np.float64],
+    cell: tuple[float, float],
+    out: NDArray[np.float32],
+) -> None:  # pragma: no cover
+    """Fill ``out`` with the light of each cell."""
+    x, y = pixels(across, cell[0], seen.shape[1]), pixels(down, cell[1], seen.shape[0])
+    for i in range(y.shape[0]):
+        for j in range(x.shape[0]):
+            light, ground = 0, 0
+            for v in range(y[i, 0], y[i, 1]):
+                for u in range(x[j, 0], x[j, 1]):
+                    light += np.int64(seen[v, u])
+                    ground += np.int64(picture[v, u])
+            out[i, j] = np.float32(light) / np.float32(max(ground, 1))
 
 
 @njit(cache=True, nogil=True)

@@ -34,6 +34,7 @@ Int = NDArray[np.int64]
 BLOCK = 400_000  # runs put in order at once
 # As Drover links by itself, but for one thing: what stays where it is may be asked for, and is no spark.
 GENEROUS = with_noises(TrackSettings(after=AfterSettings(least_travel=0.0)), USUAL)
+LOOKS = 3  # at the pictures once more: bodies that were made whole say how large others are
 ROUNDS = 2  # whole bodies are followed better than their pieces, and show what else belongs to them
 LEAST_TIME = 2.0  # s: in a shorter clip nothing is followed for long enough to tell
 
@@ -76,7 +77,7 @@ def settle(
         detections = split_shared(cut, tracks, times, field)
         if detections is not cut:
             tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
-        for _ in range(ROUNDS):
+        for _ in range(LOOKS):
             if look_again is None or field is None:
                 break
             before = detections
