@@ -7,6 +7,7 @@ anything stands out is asked of a few moments first: in most clips bodies are se
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import replace
 
@@ -132,9 +133,11 @@ More = list[tuple[Leg, Float, Float]]  # low and high corners from the middle of
 
 def _made_whole(found: Detections, legs: list[Leg], more_of: Callable[[list[Leg]], More]) -> Detections:
     """Boxes as far as their bodies reach, of each life by ``more_of`` its legs; the same ones where none grows."""
-    box, changed = np.array(found.box), False
-    for life in {leg.life for leg in legs}:
-        for leg, low, high in more_of([leg for leg in legs if leg.life == life]):
+    box, changed, lives = np.array(found.box), False, defaultdict[int, list[Leg]](list)
+    for leg in legs:
+        lives[leg.life].append(leg)
+    for mine in lives.values():
+        for leg, low, high in more_of(mine):
             box[leg.blob], changed = _whole_boxes(leg, low, high, found.size), True
     return replace(found, box=box) if changed else found
 
