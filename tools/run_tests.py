@@ -1,10 +1,9 @@
 """The whole suite, two processes at a time: windows and commands, the core without windows, and its cameras aside.
 
 What most tests need is loaded once, kernels included, and each process is forked from there: none of them loads it
-again, and they share its memory. Tests that load it in processes of their own go on beside that. After each third of
-windows and of core a new process goes on, without what the one before held; tests that start large processes of their
-own come last, beside few windows. Whoever is free first takes the part that is next. Those that wait more than they
-work go on aside, one after the other: two alone would leave a core idle a fifth of the time.
+again, and they share its memory. After each third of windows and of core a new process goes on, without what the one
+before held; tests that start large processes of their own come last, beside few windows. Whoever is free first takes
+the part that is next.
 """
 
 from __future__ import annotations
@@ -21,20 +20,18 @@ import selectors
 import sys
 import time
 from collections import Counter, deque
-from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import NoReturn
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
-EARLY = ("core/test_kernels.py",)
-ASIDE = (("core/test_live_session.py",), ("app/test_nothing_lost.py", "app/test_sources.py"))
-FIRST = ("cli/test_commands.py",)
+ASIDE, FIRST = ("core/test_live_session.py",), ("cli/test_commands.py",)
 LAST = (
     ("app/test_window.py",),
-    ("app/test_batch_window.py", "cli/test_processes.py"),
+    ("core/test_kernels.py",),
     ("core/test_batch.py", "core/test_cluster.py"),
+    ("app/test_batch_window.py", "cli/test_processes.py"),
 )
 AT_ONCE = 2
 GO_ON = "--go-on"
@@ -50,15 +47,16 @@ OUTCOME = re.compile(r"(\d+) (passed|failed|skipped|error|errors|xfailed|xpassed
 Part = tuple[str, ...]
 
 
-def parts() -> tuple[Part, list[Part], list[Part]]:
-    """Files of tests, each in one part: what is begun before all else, aside, and by whoever is free, in order."""
+def parts() -> list[Part]:
+    """Files of tests, each in one part, in the order in which they are begun; the first waits more than it works."""
     names = sorted(str(path.relative_to(TESTS)) for path in TESTS.rglob("test_*.py"))
-    left = [name for name in names if name not in (*EARLY, *FIRST, *itertools.chain(*ASIDE, *LAST))]
+    left = [name for name in names if name not in (*ASIDE, *FIRST, *itertools.chain(*LAST))]
     core = _thirds([name for name in left if name.startswith("core/")])
     app = _thirds([name for name in left if name.startswith("app/")])
     commands = tuple(name for name in (*FIRST, *left) if name.startswith("cli/"))
-    # Windows need most memory: while some go on aside, no others are begun, and then they take turns.
-    return EARLY, list(ASIDE), [commands, *core[:2], app[0], core[2], *app[1:], *LAST]
+    # In turn: two with windows beside each other would need most memory.
+    in_turn = [part for pair in zip(app, core, strict=True) for part in pair]
+    return [ASIDE, commands, *in_turn, *LAST]
 
 
 def _thirds(names: list[str]) -> list[Part]:
@@ -68,6 +66,8 @@ def _thirds(names: list[str]) -> list[Part]:
 
 def load() -> None:
     """Load what most tests need, and work through a clip: its kernels are there for all processes that are forked."""
+    with suppress(OSError, AttributeError):
+        ctypes.CDLL(None).mallopt(*ARENAS)
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     for name in NEEDED:
         importlib.import_module(name)
@@ -143,18 +143,16 @@ def _be_told(part: Part, said: int) -> NoReturn:
         os._exit(code)
 
 
-Waiting = dict[bool, deque[Part]]  # aside or not
-
-
-def attend(at_work: list[Working], waiting: Waiting, done: Counter[str], codes: list[int], begun: float) -> int:
+def attend(at_work: list[Working], waiting: deque[Part], done: Counter[str], codes: list[int], begun: float) -> int:
     """Hear all that are at work, and begin what waits as soon as one is free; the exit code of the whole."""
     with selectors.DefaultSelector() as heard:
         for one in at_work:
             heard.register(one.end, selectors.EVENT_READ, one)
-        while at_work or any(waiting.values()):  # two may end at once, and leave nobody at work
-            for one in begun_now(at_work, waiting):
-                heard.register(one.end, selectors.EVENT_READ, one)
-                if not any(waiting.values()):
+        while at_work or waiting:  # two may end at once, and leave nobody at work
+            while waiting and sum(not one.aside for one in at_work) < AT_ONCE:
+                at_work.append(begin(waiting.popleft(), aside=False))
+                heard.register(at_work[-1].end, selectors.EVENT_READ, at_work[-1])
+                if not waiting:
                     go_on_small(at_work, done, codes, begun)
             for key, _ in heard.select():
                 one = key.data
@@ -167,14 +165,6 @@ def attend(at_work: list[Working], waiting: Waiting, done: Counter[str], codes: 
     told = ", ".join(f"{number} {word}" for word, number in sorted(done.items())) or "no test ran"
     print(f"{told} in {took:.2f}s ({int(took) // 60}:{int(took) % 60:02d})")
     return next((code for code in codes if code), 0)
-
-
-def begun_now(at_work: list[Working], waiting: Waiting) -> Iterator[Working]:
-    """Those for whom there is room now, each as it is begun."""
-    for aside, most in ((True, 1), (False, AT_ONCE)):
-        while waiting[aside] and sum(one.aside == aside for one in at_work) < most:
-            at_work.append(begin(waiting[aside].popleft(), aside=aside))
-            yield at_work[-1]
 
 
 def go_on_small(at_work: list[Working], done: Counter[str], codes: list[int], begun: float) -> None:
@@ -191,14 +181,11 @@ def main() -> int:
     if sys.argv[1:2] == [GO_ON]:
         said, done, codes, begun = json.loads(sys.argv[2])
         at_work = [Working(*one[:4], Counter(one[4])) for one in said]
-        return attend(at_work, {True: deque(), False: deque()}, Counter(done), codes, begun)
+        return attend(at_work, deque(), Counter(done), codes, begun)
     begun = time.monotonic()
-    with suppress(OSError, AttributeError):
-        ctypes.CDLL(None).mallopt(*ARENAS)
-    early, aside, rest = parts()
-    at_work = [begin(early, aside=False)]
     load()
-    return attend(at_work, {True: deque(aside), False: deque(rest)}, Counter(), [], begun)
+    aside, *rest = parts()
+    return attend([begin(aside, aside=True)], deque(rest), Counter(), [], begun)
 
 
 if __name__ == "__main__":

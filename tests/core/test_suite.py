@@ -81,7 +81,7 @@ def test_every_file_of_tests_is_run_once(runner, monkeypatch, tmp_path, capfd, l
 
 
 def test_what_failed_in_one_of_them_fails_the_whole_and_is_counted(runner, monkeypatch, capfd):
-    monkeypatch.setattr(runner, "parts", lambda: (("one",), [("other",)], [("third",)]))
+    monkeypatch.setattr(runner, "parts", lambda: [("one",), ("other",), ("third",)])
     said = {"one": "....\n4 passed in 1.50s", "other": "..F\nE  assert 1 == 2\n1 failed, 2 passed in 70.10s (0:01:10)"}
 
     def run(part):
@@ -97,7 +97,7 @@ def test_what_failed_in_one_of_them_fails_the_whole_and_is_counted(runner, monke
     told = capfd.readouterr().out.splitlines()
     assert told[-1].startswith("1 failed, 6 passed in ")
     assert {"E  assert 1 == 2", "cut off"} <= set(told) and not any("4 passed" in line for line in told)
-    monkeypatch.setattr(runner, "parts", lambda: (("one",), [], [("third",)]))
+    monkeypatch.setattr(runner, "parts", lambda: [("one",), ("third",)])
     monkeypatch.setattr(sys, "argv", ["run_tests.py"])
     assert runner.main() == 9, "one that was killed is no success"
 
