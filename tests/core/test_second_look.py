@@ -14,7 +14,7 @@ from scipy.ndimage import gaussian_filter
 from drover.core.bodies.along import extent_of, what_goes_along
 from drover.core.bodies.grid import GRID, Laid, cell_middles
 from drover.core.bodies.lacking import lacking_legs
-from drover.core.bodies.looks import cell_differences, cell_lights
+from drover.core.bodies.looks import cell_differences
 from drover.core.bodies.reaching import reach_of
 from drover.core.bodies.settle import settle
 from drover.core.bodies.size_field import SizeField
@@ -144,7 +144,8 @@ def test_how_wide_it_is_is_asked_once_more_of_it_is_known():
 def test_a_cell_s_light_is_that_of_its_pixels_to_the_empty_scene():
     seen, empty = np.full((4, 6), 60, np.uint8), np.full((4, 6), 120, np.uint8)
     seen[:, 3:], empty[:, 5] = 150, 0
-    lights = cell_lights(seen, empty, np.array([1.0, 3.0, 5.0]), np.array([2.0]), (2.0, 2.0))
+    noise = np.full((4, 6), 32, np.uint8)
+    _, lights = cell_differences(seen, empty, noise, np.array([1.0, 3.0, 5.0]), np.array([2.0]), (2.0, 2.0))
     assert lights[0].tolist() == pytest.approx([0.5, (60 + 150) / 240, 300.0 / 120])
 
 
@@ -152,7 +153,7 @@ def test_a_cell_holds_the_mean_of_its_pixels_in_multiples_of_their_noise():
     seen = np.zeros((4, 6), np.uint8)
     seen[:2, :3] = [[10, 12, 90], [14, 16, 90]]
     noise = np.full((4, 6), 32, np.uint8)  # two levels
-    cells = cell_differences(
+    cells, _ = cell_differences(
         seen, np.full((4, 6), 10, np.uint8), noise, np.array([1.0, 2.5, 90.0]), np.array([1.0]), (2.0, 2.0)
     )
     # Means of 0, 1, 2 and 3; one px column of what differs by 40, cut at 30; beyond the edge the last pixel.

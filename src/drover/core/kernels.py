@@ -11,7 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from drover.core.bodies.looks import cell_differences, cell_lights
+from drover.core.bodies.looks import cell_differences
 from drover.core.bodies.necks import parts_of
 from drover.core.bodies.packed import place_bodies
 from drover.core.bodies.settle import settle
@@ -189,7 +189,6 @@ def _warm_tracker(settings: TrackSettings) -> None:
     parts_of(wide)
     grey = np.ones((9, 9), np.uint8)
     cell_differences(grey, grey, grey, np.arange(9.0), np.arange(9.0), (1.0, 1.0))
-    cell_lights(grey, grey, np.arange(9.0), np.arange(9.0), (1.0, 1.0))
     explain_frame(found, tracks, times, 25.0, settings, 38)
     _warm_ride(tracks, found, times)
     lost = LostOnes(8.0, 0.1)

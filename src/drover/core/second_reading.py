@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from drover.core.bodies.grid import CELL, GRID, Laid, cell_middles
 from drover.core.bodies.lacking import Leg
-from drover.core.bodies.looks import cell_differences, cell_lights
+from drover.core.bodies.looks import cell_differences
 from drover.core.detect.detector import DetectorState
 from drover.core.detect.result import DetectResult
 from drover.core.errors import Cancelled
@@ -112,15 +112,14 @@ class _Reading:
         down = (y1 + y2) / 2 + tall * cell_middles()
         cell = wide * CELL, tall * CELL
         look = np.zeros((3, GRID, GRID), np.float32)
-        look[0] = cell_differences(frame.grey, scene.picture, scene.noise, across, down, cell)
+        look[0], light = cell_differences(frame.grey, scene.picture, scene.noise, across, down, cell)
         if scene.colour is not None and frame.chroma is not None and scene.colour.picture.ndim == 2:
             half = frame.chroma.shape[1]
             for p in range(2):
                 rows = slice(p * half, (p + 1) * half)
                 planes = frame.chroma[p], scene.colour.picture[rows], scene.colour.noise[rows]
                 if planes[0].shape == planes[1].shape:
-                    look[1 + p] = cell_differences(*planes, across / 2, down / 2, (cell[0] / 2, cell[1] / 2))
-        light = cell_lights(frame.grey, scene.picture, across, down, cell)
+                    look[1 + p], _ = cell_differences(*planes, across / 2, down / 2, (cell[0] / 2, cell[1] / 2))
         return look, light, self._free(frame.index, int(leg.blob[row]), across, down)
 
     def _free(self, frame: int, blob: int, across: Float, down: Float) -> Mask:

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from drover.core.kernel_parts import read_only
 
-__all__ = ["cell_differences", "cell_lights"]
+__all__ = ["cell_differences"]
 
 Grey = NDArray[np.uint8]
 Int = NDArray[np.int64]
@@ -19,45 +19,16 @@ LOUDEST = np.float32(30.0)  # times the noise, that a pixel is counted for
 def cell_differences(
     seen: Grey, picture: Grey, noise: Grey, across: NDArray[np.float64], down: NDArray[np.float64],
     cell: tuple[float, float],
-) -> NDArray[np.float32]:  # fmt: skip
-    """Mean difference of a picture from the empty scene over each cell, in multiples of its noise.
+) -> tuple[NDArray[np.float32], NDArray[np.float32]]:  # fmt: skip
+    """Mean difference of a picture from the empty scene over each cell, in multiples of its noise, and its light.
 
     ``seen``, ``picture`` and ``noise`` (levels x 16) are (height, width); ``across`` (n,) and ``down`` (m,) px the
-    middles of the cells, which are ``cell`` px wide and high and reach over a pixel at least; (m, n) float32.
+    middles of the cells, which are ``cell`` px wide and high and reach over a pixel at least. Both are (m, n) float32;
+    a cell's light is 1 as in the empty scene.
     """
-    out = np.zeros((len(down), len(across)), np.float32)
-    add_up(read_only(seen), read_only(picture), read_only(noise), across, down, cell, out)
-    return out
-
-
-def cell_lights(
-    seen: Grey, picture: Grey, across: NDArray[np.float64], down: NDArray[np.float64], cell: tuple[float, float]
-) -> NDArray[np.float32]:
-    """How bright each cell of a picture is, 1 as in the empty scene; otherwise as :func:`cell_differences`."""
-    out = np.zeros((len(down), len(across)), np.float32)
-    shares_of(read_only(seen), read_only(picture), across, down, cell, out)
-    return out
-
-
-@njit(cache=True, nogil=True)
-def shares_of(
-    seen: Grey,
-    picture: Grey,
-    across: NDArray[np.float64],
-    down: NDArray[np.float64],
-    cell: tuple[float, float],
-    out: NDArray[np.float32],
-) -> None:  # pragma: no cover
-    """Fill ``out`` with the light of each cell."""
-    x, y = pixels(across, cell[0], seen.shape[1]), pixels(down, cell[1], seen.shape[0])
-    for i in range(y.shape[0]):
-        for j in range(x.shape[0]):
-            light, ground = 0, 0
-            for v in range(y[i, 0], y[i, 1]):
-                for u in range(x[j, 0], x[j, 1]):
-                    light += np.int64(seen[v, u])
-                    ground += np.int64(picture[v, u])
-            out[i, j] = np.float32(light) / np.float32(max(ground, 1))
+    out, light = (np.zeros((len(down), len(across)), np.float32) for _ in range(2))
+    add_up(read_only(seen), read_only(picture), read_only(noise), across, down, cell, out, light)
+    return out, light
 
 
 @njit(cache=True, nogil=True)
@@ -79,15 +50,19 @@ def add_up(
     down: NDArray[np.float64],
     cell: tuple[float, float],
     out: NDArray[np.float32],
+    light: NDArray[np.float32],
 ) -> None:  # pragma: no cover
-    """Fill ``out`` with the mean of each cell."""
+    """Fill ``out`` with the mean of each cell, and ``light``."""
     x, y = pixels(across, cell[0], seen.shape[1]), pixels(down, cell[1], seen.shape[0])
     for i in range(y.shape[0]):
         for j in range(x.shape[0]):
-            total = np.float32(0.0)
+            total, lit, ground = np.float32(0.0), 0, 0
             for v in range(y[i, 0], y[i, 1]):
                 for u in range(x[j, 0], x[j, 1]):
                     off = np.float32(seen[v, u]) - np.float32(picture[v, u])
                     off *= NOISE_STEPS / np.float32(max(noise[v, u], np.uint8(1)))
                     total += min(max(off, -LOUDEST), LOUDEST)
+                    lit += np.int64(seen[v, u])
+                    ground += np.int64(picture[v, u])
+            light[i, j] = np.float32(lit) / np.float32(max(ground, 1))
             out[i, j] = total / np.float32((y[i, 1] - y[i, 0]) * (x[j, 1] - x[j, 0]))
