@@ -12,7 +12,6 @@ from __future__ import annotations
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
-from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,26 +19,22 @@ from numpy.typing import NDArray
 from drover.core.detect.shadows import LIT
 from drover.core.survey.empty_scene import MOVES, EmptyScene, light_of
 from drover.core.survey.samples import Samples
+from drover.core.survey.shadow_parts import BEYOND, WIDE, Blob, Part, blobs_of, parts_of
 
 __all__ = ["ShadowEvidence", "find_shadows"]
 
-Place = tuple[NDArray[np.int64], NDArray[np.int64]]
-DARKEST, LIGHTEST = 0.3, 0.95  # share of the light that a shadow may leave
-LEAST_PART, MOST_PART = 0.08, 0.92  # of a blob that may be shadow
-LEAST_BLOB = 24  # px at half size
 EVERY = 2  # pictures: half of them say enough
 LEAST_PIXELS = 50  # beyond the bodies, to measure the range by
 STEPS = 0.95  # of the pixels beyond the bodies whose light changes by no more, from one to those around it
 SPREADS = 2.5  # quarters of the spread under the median that shadow may go
 LEAST_BLOBS = 10  # with such a part, before anything is said
 SURE, ASIDE = 0.5, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
-ERRORS, BESIDE = 3.3, 0.2  # or: standard errors, and share of the parts that lies beyond the body to one side,
+ERRORS, BESIDE = 3.0, 0.2  # standard errors there must be; or: share of the parts beyond the body to one side,
 EVEN, OFTEN = (
     0.17,
     24,
 )  # where what lies beyond is evenly dark, in that many blobs: one dark van comes by again and again
 LOW = 0.35  # share of their way that shadows go aside from which they lie beside the bodies, not under them
-BEYOND = 0.05  # of the body's pixels may lie beyond what counts as its width
 JITTER = 0.05  # least spread of that share from blob to blob
 
 
@@ -72,8 +67,8 @@ class ShadowEvidence:
         """Whether bodies cast shadows."""
         # What is dark below lies below in every body that wears trousers; only a sun puts it to one side.
         one_way = self.strength >= SURE and self.strength * abs(float(np.cos(self.direction))) >= ASIDE
-        beside = self.sure >= ERRORS and abs(self.aside) >= BESIDE
-        return one_way or (beside and self.uneven <= EVEN and self.parts >= OFTEN)
+        beside = abs(self.aside) >= BESIDE and self.uneven <= EVEN and self.parts >= OFTEN
+        return self.sure >= ERRORS and (one_way or beside)
 
     @property
     def to_one_side(self) -> bool:
@@ -81,98 +76,104 @@ class ShadowEvidence:
         return self.cast and abs(float(np.cos(self.direction))) >= LOW
 
 
-class _Part(NamedTuple):
-    """A shadow-like part: its direction from the body, its share aside; of its pixels the ratio and the change of
-    light around them, and where they and the body's are.
-    """
-
-    way: tuple[float, float]
-    side: float
-    ratio: NDArray[np.float32]
-    step: NDArray[np.float32]
-    shadow: Place
-    body: Place
+NOTHING = ShadowEvidence(0.0, 0.0, 0.0, 0.0, *WIDE, 0)
 
 
 def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
     """Evidence of cast shadows in some pictures; none without colour, which alone tells shadow from dark cloth."""
-    nothing = ShadowEvidence(0.0, 0.0, 0.0, 0.0, DARKEST, LIGHTEST, 0)
     if samples.chroma is None or empty.chroma is None or empty.chroma_noise is None:
-        return nothing
+        return NOTHING
     look = partial(_look, samples, empty, light_of(samples))
     with ThreadPoolExecutor(2) as pool:
-        looks = list(pool.map(look, range(0, len(samples), EVERY)))
-    blobs = sum(found for found, _ in looks)
-    parts = [part for _, more in looks for part in more]
-    ways = [part.way for part in parts]
-    sides = [part.side for part in parts]
+        pictures = list(pool.map(look, range(0, len(samples), EVERY)))
+    count, parts = _in_all(pictures, WIDE)
     rough = float(np.median(empty.noise / np.maximum(empty.grey, 4.0)))
-    if len(ways) < LEAST_BLOBS or blobs == 0:
-        return ShadowEvidence(0.0, 0.0, 0.0, 0.0, DARKEST, LIGHTEST, blobs, rough=rough)
-    mean = np.mean(ways, axis=0)
-    strength = float(np.hypot(*mean)) * min(1.0, 1.5 * len(ways) / blobs)
-    aside = float(np.mean(sides))
-    sure = abs(aside) * len(sides) ** 0.5 / (float(np.std(sides)) + JITTER)
-    beyond, step = _beyond(parts, mean)
-    enough = len(beyond) >= LEAST_PIXELS
-    lower, upper = np.quantile(beyond, [0.25, 0.75]) if enough else (0.0, 1.0)
-    sharpest = float(np.quantile(step, STEPS)) if enough else 0.0
-    evidence = ShadowEvidence(
-        strength, aside, sure, float(np.arctan2(mean[1], mean[0])), DARKEST, LIGHTEST, blobs, len(ways),
-        float(upper - lower), sharpest, rough,
-    )  # fmt: skip
-    darkest, lightest = _range_all(parts) if evidence.to_one_side else _range_under(beyond)
-    return replace(evidence, darkest=darkest, lightest=lightest)
+    if len(parts) < LEAST_BLOBS:
+        return replace(NOTHING, blobs=count, rough=rough)
+    ratio, step = _beyond(parts)
+    enough = len(ratio) >= LEAST_PIXELS
+    evidence = _evidence(*(_in_all(pictures, _near(ratio)) if enough else (count, parts)))
+    if enough:
+        lower, upper = np.quantile(ratio, [0.25, 0.75])
+        evidence = replace(evidence, uneven=float(upper - lower), sharpest=float(np.quantile(step, STEPS)))
+    darkest, lightest = _range_all(parts) if evidence.to_one_side else _range_under(ratio)
+    return replace(evidence, darkest=darkest, lightest=lightest, rough=rough)
 
 
-def _look(samples: Samples, empty: EmptyScene, gain: NDArray[np.float64], k: int) -> tuple[int, list[_Part]]:
-    """How many blobs there are in one picture, and those with a part that looks like shadow; at half size."""
+def _look(samples: Samples, empty: EmptyScene, gain: NDArray[np.float64], k: int) -> list[Blob]:
+    """What moves in one picture; at half size."""
     assert samples.chroma is not None and empty.chroma is not None and empty.chroma_noise is not None
     rows, columns = (min(a, b) for a, b in zip(empty.grey[::2, ::2].shape, empty.chroma.shape[1:], strict=True))
     ground, noise = np.maximum(empty.grey[::2, ::2][:rows, :columns], 4.0), empty.noise[::2, ::2][:rows, :columns]
     tint, spread = empty.chroma[:, :rows, :columns], empty.chroma_noise[:, :rows, :columns]
     ratio = samples.grey[k, ::2, ::2][:rows, :columns] / np.float32(gain[k]) / ground
     colour = samples.chroma[k, :, :rows, :columns].astype(np.float32)
-    off = np.abs(colour - 128.0 - ratio * (tint - 128.0))
+    tinted = (np.abs(colour - 128.0 - ratio * (tint - 128.0)) < 3.0 * spread).all(axis=0)
     away = ((ratio - 1.0) * ground / noise) ** 2 + (((colour - tint) / spread) ** 2).sum(axis=0)
-    like = (ratio > DARKEST) & (ratio < LIGHTEST) & (off < 3.0 * spread).all(axis=0)
-    blobs, parts = _parts(away > MOVES**2, like, ratio)
     whole = samples.grey[k] / np.float32(gain[k])
-    return blobs, [part._replace(step=_steps(whole, empty.grey, part.shadow)) for part in parts]
+    return blobs_of(away > MOVES**2, ratio, tinted, partial(_steps, whole, empty.grey))
 
 
-def _steps(grey: NDArray[np.float32], ground: NDArray[np.float32], place: Place) -> NDArray[np.float32]:
+def _in_all(pictures: list[list[Blob]], between: tuple[float, float]) -> tuple[int, list[Part]]:
+    """How many bodies there are in all pictures, and all parts that look like such a shadow."""
+    looks = [parts_of(blobs, between) for blobs in pictures]
+    return sum(count for count, _ in looks), [part for _, more in looks for part in more]
+
+
+def _evidence(count: int, parts: list[Part]) -> ShadowEvidence:
+    """How much the parts lie one way."""
+    if len(parts) < LEAST_BLOBS:
+        return replace(NOTHING, blobs=count)
+    mean = np.mean([part.way for part in parts], axis=0)
+    strength = float(np.hypot(*mean)) * min(1.0, 1.5 * len(parts) / count)
+    sides = [part.side for part in parts]
+    aside = float(np.mean(sides))
+    sure = abs(aside) * len(sides) ** 0.5 / (float(np.std(sides)) + JITTER)
+    return replace(NOTHING, strength=strength, aside=aside, sure=sure, direction=float(np.arctan2(mean[1], mean[0])),
+                   blobs=count, parts=len(parts))  # fmt: skip
+
+
+def _near(ratio: NDArray[np.float32]) -> tuple[float, float]:
+    """The share of light of what lies beyond the bodies, where there is no cloth, and little more or less."""
+    lower, middle, upper = np.quantile(ratio, [0.25, 0.5, 0.75])
+    spread = SPREADS * max(min(middle - lower, upper - middle), JITTER / SPREADS)
+    return max(WIDE[0], float(middle - spread)), min(WIDE[1], float(middle + spread))
+
+
+def _steps(
+    grey: NDArray[np.float32], ground: NDArray[np.float32], y: NDArray[np.int64], x: NDArray[np.int64]
+) -> NDArray[np.float32]:
     """How far the shares of light of the 3 by 3 pixels around some places, given at half size, lie apart, but for those
     that are no shadow anyway.
     """
     down, across = np.mgrid[-1:2, -1:2].reshape(2, 9, 1)
-    y = np.clip(2 * place[0] + down, 0, grey.shape[0] - 1)
-    x = np.clip(2 * place[1] + across, 0, grey.shape[1] - 1)
+    y = np.clip(2 * y + down, 0, grey.shape[0] - 1)
+    x = np.clip(2 * x + across, 0, grey.shape[1] - 1)
     share = grey[y, x] / np.maximum(ground[y, x], 4.0)
-    counts = (share >= DARKEST) & (share <= LIT)
+    counts = (share >= WIDE[0]) & (share <= LIT)
     high, low = np.where(counts, share, 0.0).max(axis=0), np.where(counts, share, 1.0).min(axis=0)
     return np.maximum(high - low, 0.0).astype(np.float32)
 
 
-def _beyond(parts: list[_Part], way: NDArray[np.float64]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
+def _beyond(parts: list[Part]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
     """Ratio and step of what looks like shadow and lies beyond the body, the way shadows fall: there is no cloth."""
+    way = np.mean([part.way for part in parts], axis=0)
     ratio, step = [], []
-    for part in parts:
-        (y, x), (body_y, body_x) = part.shadow, part.body
-        rim = np.quantile(body_x * way[0] + body_y * way[1], 1 - BEYOND)
-        far = x * way[0] + y * way[1] > rim
-        ratio.append(part.ratio[far])
-        step.append(part.step[far])
+    for _, _, shadow, body in parts:
+        rim = np.quantile(body.x * way[0] + body.y * way[1], 1 - BEYOND)
+        far = shadow.among(shadow.x * way[0] + shadow.y * way[1] > rim)
+        ratio.append(far.ratio)
+        step.append(far.step)
     return np.concatenate(ratio), np.concatenate(step)
 
 
-def _range_all(parts: list[_Part]) -> tuple[float, float]:
+def _range_all(parts: list[Part]) -> tuple[float, float]:
     """Darkest and lightest ratio of all that looks like shadow: lying beside the bodies, little else is among it.
 
     Near the feet the soft shadow that any body has adds to the one it casts.
     """
-    darkest, lightest = np.quantile(np.concatenate([part.ratio for part in parts]), [0.03, 0.97])
-    return max(float(darkest) - 0.05, DARKEST), min(max(float(lightest), 0.7), LIGHTEST)
+    darkest, lightest = np.quantile(np.concatenate([part.shadow.ratio for part in parts]), [0.03, 0.97])
+    return max(float(darkest) - 0.05, WIDE[0]), min(max(float(lightest), 0.7), WIDE[1])
 
 
 def _range_under(beyond: NDArray[np.float32]) -> tuple[float, float]:
@@ -182,48 +183,7 @@ def _range_under(beyond: NDArray[np.float32]) -> tuple[float, float]:
     below it as well, and anything darker is not shadow.
     """
     if len(beyond) < LEAST_PIXELS:
-        return DARKEST, LIGHTEST
+        return WIDE
     middle, upper, lightest = np.quantile(beyond, [0.5, 0.75, 0.97])
     darkest = float(middle - SPREADS * (upper - middle))
-    return min(max(darkest, DARKEST), 0.72), min(max(float(lightest), 0.7), LIGHTEST)
-
-
-def _parts(moving: NDArray[np.bool_], like: NDArray[np.bool_], ratio: NDArray[np.floating]) -> tuple[int, list[_Part]]:
-    """How many blobs lie away from the edge, and the shadow-like parts of those that have one."""
-    from scipy import ndimage  # here: a start without it is a fifth of a second shorter
-
-    label, _ = ndimage.label(ndimage.binary_opening(moving))  # type: ignore[misc]
-    out: list[_Part] = []
-    blobs = 0
-    for number, place in enumerate(ndimage.find_objects(label), 1):
-        if place is None or min(place[0].start, place[1].start) == 0:
-            continue
-        if place[0].stop == moving.shape[0] or place[1].stop == moving.shape[1]:
-            continue
-        mine = label[place] == number
-        if mine.sum() < LEAST_BLOB:
-            continue
-        blobs += 1
-        part = mine & np.asarray(ndimage.binary_opening(like[place]), np.bool_)
-        share = float(part.sum()) / float(mine.sum())
-        if not LEAST_PART <= share <= MOST_PART:
-            continue
-        y, x = np.nonzero(part)
-        body_y, body_x = np.nonzero(mine & ~part)
-        dx, dy = x.mean() - body_x.mean(), y.mean() - body_y.mean()
-        length = float(np.hypot(dx, dy))
-        if length > 0.5:
-            left, right = np.quantile(body_x, [BEYOND, 1 - BEYOND])
-            side = float(np.mean(x > right) - np.mean(x < left))
-            top, first = place[0].start, place[1].start
-            shadow = y + top, x + first
-            found = _Part(
-                (dx / length, dy / length),
-                side,
-                ratio[shadow].astype(np.float32),
-                np.zeros(0, np.float32),
-                shadow,
-                (body_y + top, body_x + first),
-            )
-            out.append(found)
-    return blobs, out
+    return min(max(darkest, WIDE[0]), 0.72), min(max(float(lightest), 0.7), WIDE[1])
