@@ -19,7 +19,6 @@ from drover.core.bodies.size_field import fit_size_field
 from drover.core.geometry import overlap_matrix
 from drover.core.recipe import BodySettings, Recipe, ScoreSettings, TrackSettings, with_value
 from drover.core.score.spans import score_result
-from drover.core.survey.shadows import ShadowEvidence, _beyond, _Part, _parts, _range_under
 from drover.core.track.filters import new_filters, set_speeds
 from drover.core.track.join_costs import Ends, expected_by_chance
 from drover.core.track.rows import boxes_seen
@@ -297,45 +296,6 @@ def test_the_longer_and_the_clearer_the_likelier_an_object():
     assert odds(100, 0.6) > odds(40, 0.6) > odds(12, 0.6)
     assert odds(40, 0.7) > odds(40, 0.6) > odds(40, 0.54)
     assert odds(40, 0.53) == odds(40, 0.45), "how faint it is counts no more below the threshold"
-
-
-def test_a_shadow_beside_the_body_is_told_from_trousers_within_it():
-    moving, like = np.zeros((60, 90), np.bool_), np.zeros((60, 90), np.bool_)
-    moving[10:40, 20:30] = True
-    like[28:40, 20:30] = True  # trousers
-    _, found = _parts(moving, like, np.ones(like.shape))
-    assert [part.side for part in found] == pytest.approx([0.0], abs=0.05)
-    moving[34:40, 30:50] = like[34:40, 30:50] = True  # a shadow to the right
-    like[28:34, 20:30] = False
-    like[34:40, 20:30] = False
-    _, found = _parts(moving, like, np.ones(like.shape))
-    assert found[0].side == pytest.approx(1.0, abs=0.05)
-
-
-def test_under_a_high_sun_trousers_do_not_widen_what_counts_as_shadow():
-    """Trousers leave 0.4 of the light and lie in the body, the shadow leaves 0.66 and lies beyond it, below."""
-    rng = np.random.default_rng(5)
-    y, x = np.mgrid[0:40, 0:12].reshape(2, -1)
-    ratio = np.where(y < 25, rng.normal(0.4, 0.08, len(y)), rng.normal(0.66, 0.03, len(y))).astype(np.float32)
-    body = np.mgrid[-30:24, 0:12].reshape(2, -1)
-    part = _Part((0.1, 0.99), 0.0, ratio, np.where(y < 25, 0.6, 0.2).astype(np.float32), (y, x), (body[0], body[1]))
-    beyond, step = _beyond([part] * 8, np.array([0.1, 0.99]))
-    assert len(step) == len(beyond) and np.median(step) == np.float32(0.2)
-    assert np.median(beyond) == pytest.approx(0.66, abs=0.02)
-    darkest, lightest = _range_under(beyond)
-    assert 0.56 < darkest < 0.64
-    assert lightest >= 0.7
-    assert _range_under(beyond[:3])[0] == 0.3
-
-
-def test_a_high_sun_is_told_by_even_darkness_beside_many_bodies():
-    steep = ShadowEvidence(0.87, 0.25, 5.6, 1.4, 0.5, 0.9, 60, 40, 0.12)
-    assert steep.cast and not steep.to_one_side
-    assert not replace(steep, sure=2.4).cast
-    assert not replace(steep, aside=0.05).cast
-    assert not replace(steep, uneven=0.3).cast, "trousers and coats are dark in all degrees"
-    assert not replace(steep, parts=16).cast, "one dark van, seen again and again"
-    assert replace(steep, direction=1.0).to_one_side
 
 
 # --- groups that always go together -----------------------------------------------------------------------------

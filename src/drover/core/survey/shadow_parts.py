@@ -1,151 +1,148 @@
-"""Of the blobs of one picture, what looks like shadow: which way it lies from the body that it belongs to."""
+"""Of what moves in one picture, what looks like shadow: which way it lies from the body that it belongs to."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["BEYOND", "WIDE", "Blob", "Part", "blobs_of", "parts_of"]
+__all__ = ["BEYOND", "WIDE", "MovingPixels", "Part", "Place", "moving_pixels", "parts_of"]
 
-Pixels = NDArray[np.int64]
-Box = tuple[int, int, int, int]  # first and last row, first and last column
+Bool = NDArray[np.bool_]
+Int = NDArray[np.int64]
+Place = tuple[Int, Int]  # rows and columns of some pixels
 WIDE = (0.3, 0.95)  # share of its light that a shadow may leave to the ground, before more is known
 LEAST_PART, MOST_PART = 0.08, 0.92  # of a blob that may be shadow
 LEAST_BLOB = 24  # px at half size
+LEAST_APART = 0.5  # px between the middles of shadow and body, for there to be a direction
+FAR = 1 << 30  # px: farther than anything
 BEYOND = 0.05  # of the body's pixels may lie beyond what counts as its width
 
 
-class Blob(NamedTuple):
-    """Pixels of a blob, (n,) each: row and column, share of the ground's light, whether they have its colour, and how
-    far that share differs from one px to those around it.
+class MovingPixels(NamedTuple):
+    """Of each pixel (h, w) the number of the blob that it belongs to, 0 for none, its share of the ground's light, and
+    whether it has the ground's colour; ``box`` (blobs, 4) are their first and past rows and columns.
     """
 
-    y: Pixels
-    x: Pixels
-    ratio: NDArray[np.float32]
-    tinted: NDArray[np.bool_]
-    step: NDArray[np.float32]
+    blob: NDArray[np.int32]
+    ratio: NDArray[np.floating]
+    tinted: Bool
+    box: Int
 
-    @property
-    def box(self) -> Box:
-        """Where it lies."""
-        return int(self.y.min()), int(self.y.max()), int(self.x.min()), int(self.x.max())
-
-    def among(self, which: NDArray[np.bool_]) -> Blob:
-        """Some of its pixels."""
-        return Blob(*(one[which] for one in self))
-
-    def like(self, between: tuple[float, float]) -> NDArray[np.bool_]:
+    def like(self, between: tuple[float, float]) -> Bool:
         """Which pixels look like a shadow that leaves so much of the light, but for specks of them."""
-        return self._solid(self.tinted & (self.ratio > between[0]) & (self.ratio < between[1]))
+        return _opened((self.blob > 0) & self.tinted & (self.ratio > between[0]) & (self.ratio < between[1]))
 
-    def _solid(self, which: NDArray[np.bool_]) -> NDArray[np.bool_]:
-        from scipy import ndimage  # here: a start without it is a fifth of a second shorter
-
-        top, bottom, first, last = self.box
-        mask = np.zeros((bottom - top + 1, last - first + 1), np.bool_)
-        mask[self.y[which] - top, self.x[which] - first] = True
-        return np.asarray(ndimage.binary_opening(mask), np.bool_)[self.y - top, self.x - first]
-
-    def apart(self, between: tuple[float, float]) -> tuple[Blob, Blob]:
-        """What of it looks like such a shadow and what is body; what is neither, as a rim is, is left out. A blob that
-        might all be shadow has no body.
-        """
-        shadow = self.like(between)
-        loose = float(self.like(WIDE).mean()) > MOST_PART
-        return self.among(shadow), self.among(np.zeros_like(shadow) if loose else self._solid(~shadow))
+    def pixels(self, mask: Bool) -> Int:
+        """How many pixels of a mask each blob has."""
+        return np.bincount(self.blob[mask], minlength=len(self.box) + 1)[1:]
 
 
 class Part(NamedTuple):
     """A shadow-like part: its direction from the body (a unit vector, x and y), how much of it lies beyond the body to
-    the right, less to the left; its pixels and the body's.
+    the right, less to the left; where its pixels are and the body's, the share of light of its own, and how far that
+    differs from one px to those around it, where this was looked at.
     """
 
     way: tuple[float, float]
     side: float
-    shadow: Blob
-    body: Blob
+    shadow: Place
+    body: Place
+    ratio: NDArray[np.float32]
+    step: NDArray[np.float32] = np.zeros(0, np.float32)
 
 
-def blobs_of(
-    moving: NDArray[np.bool_],
-    ratio: NDArray[np.float32],
-    tinted: NDArray[np.bool_],
-    steps: Callable[[Pixels, Pixels], NDArray[np.float32]],
-) -> list[Blob]:
-    """Blobs of a mask (h, w) that are not tiny and do not touch its edge; of ``ratio`` and ``tinted``, of the same
-    shape, they get their pixels, and of ``steps`` what it says of some rows and columns.
-    """
-    from scipy import ndimage
+def moving_pixels(moving: Bool, ratio: NDArray[np.floating], tinted: Bool) -> MovingPixels:
+    """The blobs of a mask that are not tiny and do not touch its edge, with what their pixels look like."""
+    from scipy import ndimage  # here: a start without it is a fifth of a second shorter
 
-    label, _ = ndimage.label(ndimage.binary_opening(moving))  # type: ignore[misc]
-    out: list[Blob] = []
-    for number, place in enumerate(ndimage.find_objects(label), 1):
-        if place is None or min(place[0].start, place[1].start) == 0:
-            continue
-        if place[0].stop == moving.shape[0] or place[1].stop == moving.shape[1]:
-            continue
-        y, x = np.nonzero(label[place] == number)
-        if len(y) >= LEAST_BLOB:
-            y, x = y + place[0].start, x + place[1].start
-            out.append(Blob(y, x, ratio[y, x].astype(np.float32), tinted[y, x], steps(y, x)))
+    label = np.asarray(ndimage.label(_opened(moving))[0], np.int32)  # type: ignore[index]
+    stays = np.bincount(label.ravel()) >= LEAST_BLOB
+    for rim in (label[0], label[-1], label[:, 0], label[:, -1]):
+        stays[rim] = False
+    stays[0] = False
+    number = np.where(stays, np.cumsum(stays), 0).astype(np.int32)
+    blob = number[label]
+    box = [(y.start, y.stop, x.start, x.stop) for y, x in ndimage.find_objects(blob)]  # type: ignore[misc]
+    return MovingPixels(blob, ratio, tinted, np.array(box, np.int64).reshape(-1, 4))
+
+
+def _opened(mask: Bool) -> Bool:
+    """What is left of a mask where a cross of five pixels fits in (Serra 1982, opening)."""
+    inner = mask.copy()
+    inner[1:] &= mask[:-1]
+    inner[:-1] &= mask[1:]
+    inner[:, 1:] &= mask[:, :-1]
+    inner[:, :-1] &= mask[:, 1:]
+    inner[[0, -1]] = inner[:, [0, -1]] = False
+    out = inner.copy()
+    out[1:] |= inner[:-1]
+    out[:-1] |= inner[1:]
+    out[:, 1:] |= inner[:, :-1]
+    out[:, :-1] |= inner[:, 1:]
     return out
 
 
-def parts_of(blobs: list[Blob], between: tuple[float, float] = WIDE) -> tuple[int, list[Part]]:
-    """How many bodies the blobs of a picture are, and the parts of those that have one that looks like a shadow which
-    leaves so much of the light.
+def parts_of(seen: MovingPixels, between: tuple[float, float] = WIDE) -> tuple[int, list[Part]]:
+    """How many bodies there are in a picture, and the parts of those that have one that looks like a shadow which
+    leaves so much of the light. What is neither shadow nor body, as a rim is, is left out.
     """
-    bodies = _with_what_lies_loose([blob.apart(between) for blob in blobs])
-    out: list[Part] = []
-    for shadow, body in bodies:
-        if not LEAST_PART <= _share(shadow, body) <= MOST_PART:
-            continue
-        dx, dy = float(shadow.x.mean() - body.x.mean()), float(shadow.y.mean() - body.y.mean())
-        length = float(np.hypot(dx, dy))
-        if length > 0.5:
-            left, right = np.quantile(body.x, [BEYOND, 1 - BEYOND])
-            side = float(np.mean(shadow.x > right) - np.mean(shadow.x < left))
-            out.append(Part((dx / length, dy / length), side, shadow, body))
-    return len(bodies), out
+    shadow = seen.like(between)
+    body = _opened((seen.blob > 0) & ~shadow)
+    all_shadow = seen.pixels(seen.like(WIDE)) > MOST_PART * seen.pixels(seen.blob > 0)
+    body &= ~np.concatenate([[False], all_shadow])[seen.blob]
+    dark, rest = seen.pixels(shadow), seen.pixels(body)
+    there = dark + rest > 0
+    owner = _owners(seen.box, there & (dark > MOST_PART * (dark + rest)))
+    dark, rest = (np.bincount(owner, count, len(owner)) for count in (dark, rest))
+    share = dark / np.maximum(dark + rest, 1)
+    have = np.flatnonzero((share >= LEAST_PART) & (share <= MOST_PART))
+    both = zip(*(_places(mask, owner[seen.blob[mask] - 1], have) for mask in (shadow, body)), strict=True)
+    parts = [part for place, other in both if (part := _part(place, other, seen.ratio)) is not None]
+    return len(np.unique(owner[there])), parts
 
 
-def _share(shadow: Blob, body: Blob) -> float:
-    return len(shadow.y) / max(len(shadow.y) + len(body.y), 1)
+def _places(mask: Bool, owner: Int, wanted: Int) -> list[Place]:
+    """Where the pixels of a mask are that belong to each of the wanted, given whose each one is."""
+    y, x = np.nonzero(mask)
+    order = np.argsort(owner, kind="stable")
+    first, past = (np.searchsorted(owner[order], wanted, side) for side in ("left", "right"))
+    rows = [order[a:b] for a, b in zip(first, past, strict=True)]
+    return [(y[row], x[row]) for row in rows]
 
 
-def _with_what_lies_loose(pairs: list[tuple[Blob, Blob]]) -> list[tuple[Blob, Blob]]:
-    """Shadow and body of each body: what is nothing but shadow is counted to the nearest other from which no more than
-    its own size parts it; piece after piece, as a shadow lies that is broken.
+def _part(shadow: Place, body: Place, ratio: NDArray[np.floating]) -> Part | None:
+    """What a shadow says; none where it has no direction."""
+    (y, x), (body_y, body_x) = shadow, body
+    dx, dy = float(x.mean() - body_x.mean()), float(y.mean() - body_y.mean())
+    length = float(np.hypot(dx, dy))
+    if length <= LEAST_APART:
+        return None
+    left, right = np.quantile(body_x, [BEYOND, 1 - BEYOND])
+    side = float(np.mean(x > right) - np.mean(x < left))
+    return Part((dx / length, dy / length), side, shadow, body, ratio[shadow].astype(np.float32))
+
+
+def _owners(box: Int, waiting: Bool) -> Int:
+    """Whose each blob is: its own, or, of those that wait, that of the nearest from which no more than its own size
+    parts it; piece after piece, as a shadow lies that is broken.
     """
-    pairs = [pair for pair in pairs if len(pair[0].y) or len(pair[1].y)]
-    boxes = [_together(pair).box for pair in pairs]
-    groups = {k: [k] for k, pair in enumerate(pairs) if _share(*pair) <= MOST_PART}
-    loose = [k for k in range(len(pairs)) if k not in groups]
-    while True:
-        near = [(_gap(boxes[k], boxes[m]), k, owner) for k in loose for owner, of in groups.items() for m in of]
-        near = [one for one in near if one[0] <= _size(boxes[one[1]])]
-        if not near:
-            break
-        _, k, owner = min(near)
-        groups[owner].append(k)
-        loose.remove(k)
-    joined = [(_together([pairs[k][0] for k in of]), _together([pairs[k][1] for k in of])) for of in groups.values()]
-    return joined + [pairs[k] for k in loose]
+    waiting, size = waiting.copy(), np.maximum(box[:, 1] - box[:, 0], box[:, 3] - box[:, 2])
+    owner, gap = np.arange(len(box)), np.full(len(box), FAR)
+    joined = np.flatnonzero(~waiting) if waiting.any() else []
+    while len(joined):  # what is nearest first, then what lies near that, as a shortest tree grows (Prim 1957)
+        for k in joined:
+            apart = _gaps(box[k], box)
+            nearer = waiting & (apart <= size) & (apart < gap)
+            gap[nearer], owner[nearer] = apart[nearer], owner[k]
+        nearest = int(np.argmin(np.where(waiting, gap, FAR)))
+        joined = [nearest] if waiting[nearest] and gap[nearest] < FAR else []
+        waiting[joined] = False
+    return owner
 
 
-def _gap(a: Box, b: Box) -> int:
-    """Pixels between two boxes, the way that they are farther apart."""
-    return max(a[0] - b[1], b[0] - a[1], a[2] - b[3], b[2] - a[3], 0)
-
-
-def _size(box: Box) -> int:
-    """Longer side, px."""
-    return max(box[1] - box[0], box[3] - box[2]) + 1
-
-
-def _together(blobs: Iterable[Blob]) -> Blob:
-    return Blob(*(np.concatenate(pixels) for pixels in zip(*blobs, strict=True)))
+def _gaps(one: Int, box: Int) -> Int:
+    """Pixels between a box and others (n, 4), the way that they are farther apart."""
+    below, beside = (np.maximum(one[k] - box[:, k + 1], box[:, k] - one[k + 1]) for k in (0, 2))
+    return np.maximum(np.maximum(below, beside), 0)

@@ -4,7 +4,8 @@ In blob after blob a shadow lies to the same side of the body that casts it; wha
 on pale ground) lies anywhere. The evidence is the mean resultant length of those directions (Mardia and Jupp 2000,
 "Directional statistics", 2.3), weighted by the share of blobs that have such a part. Where trousers blur it, long
 shadows still tell: of each blob is measured how much of its shadow-like part lies beyond the body to the right, less to
-the left, and the mean of these is held against its standard error (Student 1908).
+the left, and the mean of these is held against its standard error (Student 1908). All this is asked twice: what lies
+beyond the bodies says which share of the light shadows leave, and then only that share counts.
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ from numpy.typing import NDArray
 from drover.core.detect.shadows import LIT
 from drover.core.survey.empty_scene import MOVES, EmptyScene, light_of
 from drover.core.survey.samples import Samples
-from drover.core.survey.shadow_parts import BEYOND, WIDE, Blob, Part, blobs_of, parts_of
+from drover.core.survey.shadow_parts import BEYOND, WIDE, MovingPixels, Part, Place, moving_pixels, parts_of
 
 __all__ = ["ShadowEvidence", "find_shadows"]
 
@@ -29,7 +30,7 @@ STEPS = 0.95  # of the pixels beyond the bodies whose light changes by no more, 
 SPREADS = 2.5  # quarters of the spread under the median that shadow may go
 LEAST_BLOBS = 10  # with such a part, before anything is said
 SURE, ASIDE = 0.5, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
-ERRORS, BESIDE = 3.0, 0.2  # standard errors there must be; or: share of the parts beyond the body to one side,
+ERRORS, BESIDE = 2.8, 0.2  # standard errors there must be; or: share of the parts beyond the body to one side,
 EVEN, OFTEN = (
     0.17,
     24,
@@ -76,6 +77,7 @@ class ShadowEvidence:
         return self.cast and abs(float(np.cos(self.direction))) >= LOW
 
 
+Look = tuple[MovingPixels, int, list[Part]]
 NOTHING = ShadowEvidence(0.0, 0.0, 0.0, 0.0, *WIDE, 0)
 
 
@@ -85,38 +87,40 @@ def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
         return NOTHING
     look = partial(_look, samples, empty, light_of(samples))
     with ThreadPoolExecutor(2) as pool:
-        pictures = list(pool.map(look, range(0, len(samples), EVERY)))
-    count, parts = _in_all(pictures, WIDE)
+        seen = list(pool.map(look, range(0, len(samples), EVERY)))
+    count, parts = _all_of([(bodies, parts) for _, bodies, parts in seen])
     rough = float(np.median(empty.noise / np.maximum(empty.grey, 4.0)))
     if len(parts) < LEAST_BLOBS:
         return replace(NOTHING, blobs=count, rough=rough)
     ratio, step = _beyond(parts)
     enough = len(ratio) >= LEAST_PIXELS
-    evidence = _evidence(*(_in_all(pictures, _near(ratio)) if enough else (count, parts)))
+    evidence = replace(NOTHING, blobs=count)
     if enough:
+        evidence = _evidence(*_all_of([parts_of(picture, _near(ratio)) for picture, _, _ in seen]))
         lower, upper = np.quantile(ratio, [0.25, 0.75])
         evidence = replace(evidence, uneven=float(upper - lower), sharpest=float(np.quantile(step, STEPS)))
     darkest, lightest = _range_all(parts) if evidence.to_one_side else _range_under(ratio)
     return replace(evidence, darkest=darkest, lightest=lightest, rough=rough)
 
 
-def _look(samples: Samples, empty: EmptyScene, gain: NDArray[np.float64], k: int) -> list[Blob]:
-    """What moves in one picture; at half size."""
+def _look(samples: Samples, empty: EmptyScene, gain: NDArray[np.float64], k: int) -> Look:
+    """What moves in one picture, how many bodies that is, and those parts that look like shadow; at half size."""
     assert samples.chroma is not None and empty.chroma is not None and empty.chroma_noise is not None
     rows, columns = (min(a, b) for a, b in zip(empty.grey[::2, ::2].shape, empty.chroma.shape[1:], strict=True))
     ground, noise = np.maximum(empty.grey[::2, ::2][:rows, :columns], 4.0), empty.noise[::2, ::2][:rows, :columns]
     tint, spread = empty.chroma[:, :rows, :columns], empty.chroma_noise[:, :rows, :columns]
     ratio = samples.grey[k, ::2, ::2][:rows, :columns] / np.float32(gain[k]) / ground
     colour = samples.chroma[k, :, :rows, :columns].astype(np.float32)
-    tinted = (np.abs(colour - 128.0 - ratio * (tint - 128.0)) < 3.0 * spread).all(axis=0)
+    tinted = np.all(np.abs(colour - 128.0 - ratio * (tint - 128.0)) < 3.0 * spread, axis=0)
     away = ((ratio - 1.0) * ground / noise) ** 2 + (((colour - tint) / spread) ** 2).sum(axis=0)
+    picture = moving_pixels(away > MOVES**2, ratio, tinted)
+    count, parts = parts_of(picture)
     whole = samples.grey[k] / np.float32(gain[k])
-    return blobs_of(away > MOVES**2, ratio, tinted, partial(_steps, whole, empty.grey))
+    return picture, count, [part._replace(step=_steps(whole, empty.grey, part.shadow)) for part in parts]
 
 
-def _in_all(pictures: list[list[Blob]], between: tuple[float, float]) -> tuple[int, list[Part]]:
-    """How many bodies there are in all pictures, and all parts that look like such a shadow."""
-    looks = [parts_of(blobs, between) for blobs in pictures]
+def _all_of(looks: list[tuple[int, list[Part]]]) -> tuple[int, list[Part]]:
+    """How many bodies there are in all pictures, and all parts."""
     return sum(count for count, _ in looks), [part for _, more in looks for part in more]
 
 
@@ -140,15 +144,13 @@ def _near(ratio: NDArray[np.float32]) -> tuple[float, float]:
     return max(WIDE[0], float(middle - spread)), min(WIDE[1], float(middle + spread))
 
 
-def _steps(
-    grey: NDArray[np.float32], ground: NDArray[np.float32], y: NDArray[np.int64], x: NDArray[np.int64]
-) -> NDArray[np.float32]:
+def _steps(grey: NDArray[np.float32], ground: NDArray[np.float32], place: Place) -> NDArray[np.float32]:
     """How far the shares of light of the 3 by 3 pixels around some places, given at half size, lie apart, but for those
     that are no shadow anyway.
     """
     down, across = np.mgrid[-1:2, -1:2].reshape(2, 9, 1)
-    y = np.clip(2 * y + down, 0, grey.shape[0] - 1)
-    x = np.clip(2 * x + across, 0, grey.shape[1] - 1)
+    y = np.clip(2 * place[0] + down, 0, grey.shape[0] - 1)
+    x = np.clip(2 * place[1] + across, 0, grey.shape[1] - 1)
     share = grey[y, x] / np.maximum(ground[y, x], 4.0)
     counts = (share >= WIDE[0]) & (share <= LIT)
     high, low = np.where(counts, share, 0.0).max(axis=0), np.where(counts, share, 1.0).min(axis=0)
@@ -159,11 +161,12 @@ def _beyond(parts: list[Part]) -> tuple[NDArray[np.float32], NDArray[np.float32]
     """Ratio and step of what looks like shadow and lies beyond the body, the way shadows fall: there is no cloth."""
     way = np.mean([part.way for part in parts], axis=0)
     ratio, step = [], []
-    for _, _, shadow, body in parts:
-        rim = np.quantile(body.x * way[0] + body.y * way[1], 1 - BEYOND)
-        far = shadow.among(shadow.x * way[0] + shadow.y * way[1] > rim)
-        ratio.append(far.ratio)
-        step.append(far.step)
+    for part in parts:
+        (y, x), (body_y, body_x) = part.shadow, part.body
+        rim = np.quantile(body_x * way[0] + body_y * way[1], 1 - BEYOND)
+        far = x * way[0] + y * way[1] > rim
+        ratio.append(part.ratio[far])
+        step.append(part.step[far])
     return np.concatenate(ratio), np.concatenate(step)
 
 
@@ -172,7 +175,7 @@ def _range_all(parts: list[Part]) -> tuple[float, float]:
 
     Near the feet the soft shadow that any body has adds to the one it casts.
     """
-    darkest, lightest = np.quantile(np.concatenate([part.shadow.ratio for part in parts]), [0.03, 0.97])
+    darkest, lightest = np.quantile(np.concatenate([part.ratio for part in parts]), [0.03, 0.97])
     return max(float(darkest) - 0.05, WIDE[0]), min(max(float(lightest), 0.7), WIDE[1])
 
 
