@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction
+from PySide6.QtGui import QAction, QColor
 from PySide6.QtWidgets import QApplication
 
 from drover.app.field.scene import draw_scene
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.images import pixels_of, rgb_image
+from drover.app.theme import identity_colour
 from drover.app.video import VideoWish, can_be_drawn, write_video
 from drover.app.video_dialog import VideoDialog
 from drover.cli.video import export_result
 from drover.core.errors import Cancelled, DroverError
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
-from drover.core.recipe import Recipe, read_recipe
+from drover.core.recipe import CountSettings, LineSettings, Recipe, read_recipe
 from windows import WAIT, up_to_date
 
 SHORT = example("gap-short")
@@ -68,6 +70,29 @@ def test_letters_can_be_larger_and_the_time_can_stand_in_a_corner(opened):
     assert touched[1].sum() > 1.5 * touched[0].sum()
     rows, columns = np.nonzero((bytes_of(timed) != bytes_of(usual)).any(axis=2))
     assert rows.min() > 320 and columns.max() < 250, "nothing but the corner has changed"
+
+
+def test_no_number_lies_under_the_counts_of_a_line(opened):
+    scene, tracks = opened.field.scene(opened.session.clip), opened.session.tracks
+    rows = tracks.rows_of(97)
+    row = rows.start + int(np.abs(tracks.box[rows, 1] - 160).argmin())  # where there is room above and below
+    x1, top, x2, foot = tracks.box[row].tolist()
+    tint = [QColor(identity_colour(int(tracks.identity[row]))).getRgb()[k] for k in (2, 1, 0)]
+
+    def numbers(at: float) -> list[int]:
+        """Pixels of the number's colour above the head and below the feet, beside a line whose upper end is there."""
+        line = LineSettings(points=((at / 640, top / 360), (at / 640 + 0.1, 0.99)), name="a")
+        seen = replace(scene, count=CountSettings(line=(line,)))
+        with ClipReader(SHORT.clip) as reader:
+            image = rgb_image(reader.frame(97).rgb)
+        draw_scene(image, seen, {"Numbers"}, 97, TracksLayer())
+        same = (bytes_of(image) == tint).all(axis=2)[:, int(x1) : int(x2)]
+        return [int(same[int(a) : int(b)].sum()) for a, b in ((top - 20, top - 3), (foot + 3, foot + 20))]
+
+    above, below = numbers(x1 - 200 if x1 > 300 else x1 + 200)
+    assert above > 30 and below == 0
+    above, below = numbers((x1 + x2) / 2)
+    assert above == 0 and below > 30
 
 
 def dialog_of(opened, qtbot) -> VideoDialog:

@@ -18,9 +18,10 @@ from drover.core.count.tallies import Tally, tally
 from drover.core.recipe import LineSettings
 from drover.core.types import Crossings
 
-__all__ = ["arrow_of", "draw_lines"]
+__all__ = ["arrow_of", "count_places", "draw_lines"]
 
 PULSE = 0.5  # s for which a line shows that it counted
+ROOM = 84.0  # px across that two figures of two places take
 
 
 def draw_lines(
@@ -57,6 +58,18 @@ def draw_lines(
         _draw_counts(painter, picture, line, (known, number), corners, ahead, now, so_far)
         if len(lines) > 1 or line.name:
             _draw_name(painter, max(corners, key=lambda point: point.y()), line.name)
+
+
+def count_places(
+    view: ViewTransform, lines: tuple[LineSettings, ...], to_scene: NDArray[np.float64] | None = None
+) -> tuple[QRectF, ...]:
+    """Where the counts of lines stand on the widget, with room for large ones."""
+    out = []
+    for line in lines:
+        laid = view_on(view, to_scene, line.fixed_to)
+        anchor, ahead = _anchor(laid.corners(line.points)), arrow_of(line, laid)[1]
+        out += [_plate(view, anchor, way, ROOM) for way in (ahead, -ahead)]
+    return tuple(out)
 
 
 def arrow_of(line: LineSettings, view: ViewTransform) -> tuple[QPointF, QPointF]:
@@ -117,7 +130,7 @@ def _draw_counts(
 ) -> None:
     """A plate on each side: how many went over to it so far, and of how many in the whole clip where it has an end."""
     crossings, number = of
-    anchor = min(corners, key=lambda point: point.y()) + QPointF(0, -16)
+    anchor = _anchor(corners)
     if running is not None:
         _draw_plate(painter, view, anchor, ahead, (running[0], ""))
         _draw_plate(painter, view, anchor, -ahead, (running[1], ""))
@@ -130,6 +143,26 @@ def _draw_counts(
     _draw_plate(painter, view, anchor, -ahead, (so_far.identities_back, f"of {total.identities_back}"))
 
 
+def _anchor(corners: list[QPointF]) -> QPointF:
+    """Above the highest corner of a line: its counts stand on both sides of this."""
+    return min(corners, key=lambda point: point.y()) + QPointF(0, -16)
+
+
+def _plate(view: ViewTransform, anchor: QPointF, way: QPointF, width: float) -> QRectF:
+    """Where the count of one way stands, so many px across."""
+    sideways = _sideways(way)
+    offset = QPointF(math.copysign(width / 2 + 8, way.x()), 0) if sideways else QPointF(0, math.copysign(16, way.y()))
+    rect = QRectF(0, 0, width, 23)
+    rect.moveCenter(anchor + offset)
+    bounds = view.picture_rect().intersected(QRectF(4, 4, view.widget_width - 8, view.widget_height - 8))
+    rect.moveTop(min(max(rect.top(), bounds.top() + 2), bounds.bottom() - 25))
+    return rect
+
+
+def _sideways(way: QPointF) -> bool:
+    return abs(way.x()) >= abs(way.y())
+
+
 def _draw_plate(
     painter: QPainter, view: ViewTransform, anchor: QPointF, way: QPointF, counted: tuple[int, str]
 ) -> None:
@@ -137,17 +170,11 @@ def _draw_plate(
     text, rest = str(counted[0]), counted[1]
     wide_big = QFontMetricsF(big).horizontalAdvance(text)
     wide_small = QFontMetricsF(small).horizontalAdvance(rest)
-    width = wide_big + wide_small + 34
-    sideways = abs(way.x()) >= abs(way.y())
-    offset = QPointF(math.copysign(width / 2 + 8, way.x()), 0) if sideways else QPointF(0, math.copysign(16, way.y()))
-    rect = QRectF(0, 0, width, 23)
-    rect.moveCenter(anchor + offset)
-    bounds = view.picture_rect().intersected(QRectF(4, 4, view.widget_width - 8, view.widget_height - 8))
-    rect.moveTop(min(max(rect.top(), bounds.top() + 2), bounds.bottom() - 25))
+    rect = _plate(view, anchor, way, wide_big + wide_small + 34)
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(colour(DAY, 240))
     painter.drawRoundedRect(rect, 5, 5)
-    tip_first = way.x() < 0 if sideways else False
+    tip_first = way.x() < 0 if _sideways(way) else False
     at = rect.left() + (20 if tip_first else 8)
     painter.setFont(big)
     painter.setPen(QColor(NIGHT))

@@ -123,9 +123,17 @@ def draw_objects(
 
 
 def draw_numbers(
-    painter: QPainter, view: ViewTransform, tracks: Tracks, frame: int, selected: int | None, names: dict[int, str]
+    painter: QPainter,
+    view: ViewTransform,
+    tracks: Tracks,
+    frame: int,
+    selected: int | None,
+    names: dict[int, str],
+    taken: tuple[QRectF, ...] = (),
 ) -> None:
-    """Identity numbers on plates above the heads, with the names of those that have one."""
+    """Identity numbers on plates above the heads, with the names of those that have one; below the feet where one would
+    lie in a place that is ``taken``.
+    """
     painter.setFont(number_font(11, bold=True))
     metrics, whole = painter.fontMetrics(), view.picture_rect()
     rows = tracks.rows_of(frame)
@@ -136,6 +144,8 @@ def draw_numbers(
         width = metrics.horizontalAdvance(text) + 10
         left = min(max(top.center().x() - width / 2, whole.left()), max(whole.left(), whole.right() - width))
         plate = QRectF(left, top.top() - 19, width, 15)
+        if any(plate.intersects(place) for place in taken):
+            plate.moveTop(top.bottom() + 4)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(identity_colour(identity)))
         painter.drawRoundedRect(plate, 7, 7)

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from PySide6.QtGui import QImage, QPainter
 
 from drover.app.field import overlays
-from drover.app.field.line_drawing import draw_lines
+from drover.app.field.line_drawing import count_places, draw_lines
 from drover.app.field.things_layer import draw_things
 from drover.app.field.tracks_layer import TracksLayer
 from drover.app.field.view_transform import ViewTransform
@@ -66,9 +66,10 @@ def draw_results(
     if scene.found is not None and "Detections" in shown:
         overlays.draw_detections(painter, view, scene.found, frame)
     if scene.tracks is not None and scene.found is not None:
+        there = scene.to_scene(frame)
         layer.draw(
-            painter, view, shown, scene.tracks, scene.found, scene.clip, gates, frame, chosen, scene.to_scene(frame),
-            scene.names,
+            painter, view, shown, scene.tracks, scene.found, scene.clip, gates, frame, chosen, there,
+            scene.names, count_places(view, scene.count.line, there),
         )  # fmt: skip
     if "Outlines" in shown:
         draw_things(painter, view, scene.things, frame)

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QSize
+from PySide6.QtCore import QRectF, QSize
 from PySide6.QtGui import QImage, QPainter
 
 from drover.app.field import overlays
@@ -48,8 +48,11 @@ class TracksLayer:
         chosen: int | None,
         to_scene: NDArray[np.float64] | None = None,
         names: dict[int, str] = NOBODY,
+        taken: tuple[QRectF, ...] = (),
     ) -> None:
-        """Draw those that are ``shown``, of one frame; ``to_scene`` is its place where the camera moves."""
+        """Draw those that are ``shown``, of one frame; ``to_scene`` is its place where the camera moves. No number goes
+        to a place that is ``taken``.
+        """
 
         def work(onto: QPainter) -> None:
             self.ways.draw(onto, view, shown, tracks, clip, chosen)
@@ -62,9 +65,9 @@ class TracksLayer:
             if "Outlines" in shown:
                 overlays.draw_objects(onto, view, tracks, found, frame, chosen)
             if "Numbers" in shown:
-                overlays.draw_numbers(onto, view, tracks, frame, chosen, names)
+                overlays.draw_numbers(onto, view, tracks, frame, chosen, names, taken)
 
-        self._keep(painter, (tracks, found, clip, gates, names), (view, frozenset(shown), frame, chosen), work)
+        self._keep(painter, (tracks, found, clip, gates, names), (view, frozenset(shown), frame, chosen, taken), work)
 
     def _keep(
         self, painter: QPainter, of: tuple[Any, ...], where: tuple[Any, ...], work: Callable[[QPainter], None]
