@@ -156,6 +156,7 @@ def _camera(app: QApplication, window: MainWindow, folder: Path) -> None:
             dialog.folder.setText(str(Path(results) / "monday"))
             dialog.go.click()
             live = window.sources.live[0]
+            live.where.setText("Drover/monday")
             settle(app, 16.0)
             live.grab().save(str(folder / "live.png"))
             live.side.hide()  # as filling the screen does; the screen here is none that is seen

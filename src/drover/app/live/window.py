@@ -139,9 +139,9 @@ class LiveWindow(QWidget):
 
     def _results_card(self) -> Card:
         card = Card("Results")
-        where = muted(str(self.wish.folder), wrap=True)
-        where.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        card.body.addWidget(where)
+        self.where = muted(str(self.wish.folder), wrap=True)
+        self.where.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        card.body.addWidget(self.where)
         words = "Every crossing is written there at once."
         card.body.addWidget(muted(words + (" The stream is recorded." if self.wish.record else ""), wrap=True))
         self.open_recording = QPushButton("Open the recording")
