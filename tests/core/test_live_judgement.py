@@ -77,6 +77,7 @@ def test_a_camera_of_few_pictures_is_surveyed_once_there_are_enough_and_large_on
     slow = LiveSurvey()
     for k in range(12):
         slow.note(frame_at(float(k), shape=(16, 16)))
+    slow.due(20.0)  # waits for it
     slow.close()
     assert looked == [8]
     monkeypatch.setattr(live_survey, "MEMORY", 16 * 16 * 3 // 2 * 14)
@@ -88,7 +89,7 @@ def test_another_scene_is_looked_at_anew(monkeypatch):
     looked: list[np.ndarray] = []
     monkeypatch.setattr(live_survey, "survey_of", lambda samples: looked.append(samples.time))
     survey = LiveSurvey()
-    for k in range(120):
+    for k in range(135):  # till the second one is to hold, which waits for it
         if k == 55:
             survey.begin_anew()
         survey.due(k / RATE)
