@@ -1,4 +1,4 @@
-"""Small clips that tests draw for themselves."""
+"""Small clips that tests draw for themselves, the line in their middle, and the tables that a run wrote of them."""
 
 from __future__ import annotations
 
@@ -7,6 +7,15 @@ from pathlib import Path
 import numpy as np
 
 from drover.core.footage.writer import ClipWriter
+from drover.core.recipe import CountSettings, LineSettings, Recipe
+
+LINE = LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05)))
+COUNTED = Recipe(count=CountSettings(line=(LINE,)))
+
+
+def tables(folder: Path) -> dict[str, bytes]:
+    """What is in the tables of a folder, by their names."""
+    return {path.name: path.read_bytes() for path in folder.glob("*.csv")}
 
 
 def draw_clip(path: Path, *, back: bool = False, seconds: float = 4.0) -> Path:

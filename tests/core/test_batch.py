@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from drawn import draw_clip
+from drawn import COUNTED, LINE, draw_clip, tables
 from drover.core.batch.ledger import BatchState
 from drover.core.batch.outcome import Outcome, finished_outcome
 from drover.core.batch.plan import Job, plan_jobs
@@ -27,10 +27,7 @@ from drover.core.footage.reader import ClipReader
 from drover.core.graph import Subject, keys_of
 from drover.core.project.file import ProjectFile, read_project
 from drover.core.project.traces import was_worked_in
-from drover.core.recipe import CountSettings, LineSettings, Recipe
-
-LINE = LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05)))
-RECIPE = Recipe(count=CountSettings(line=(LINE,)))
+from drover.core.recipe import CountSettings, Recipe
 
 
 @pytest.fixture(scope="module")
@@ -48,13 +45,9 @@ def worked(clips, tmp_path_factory) -> tuple[Path, list[Job], BatchState, list[B
     """The clips worked through by two processes: where, what, how it ended, and all that was heard on the way."""
     out, heard = tmp_path_factory.mktemp("out"), list[BatchState]()
     jobs = plan_jobs([clips], out)
-    ended = run_batch(jobs, RECIPE, workers=2, on_change=heard.append)
+    ended = run_batch(jobs, COUNTED, workers=2, on_change=heard.append)
     assert not multiprocessing.active_children()
     return out, jobs, ended, heard
-
-
-def tables(job: Job) -> dict[str, bytes]:
-    return {path.name: path.read_bytes() for path in job.folder.glob("*.csv")}
 
 
 def test_a_plan_counts_as_people_do_and_keeps_out_of_hidden_places_and_its_own_results(tmp_path):
@@ -97,15 +90,15 @@ def test_a_batch_does_all_it_can_and_says_why_it_could_not_do_the_rest(clips, wo
     job = Job(by_name["clip 2"].job.clip, tmp_path / "clip 2")
     document, _ = read_project(job.project)
     with ClipReader(job.clip) as reader:
-        keys = keys_of(Subject(reader.info), RECIPE)
+        keys = keys_of(Subject(reader.info), COUNTED)
     assert document.latest is not None
-    assert document.latest.keys == (keys["detect"], keys["edits"], keys["count"], RECIPE)
+    assert document.latest.keys == (keys["detect"], keys["edits"], keys["count"], COUNTED)
     assert len(document.latest.crossings) == 1
     assert not was_worked_in(job.project)
     moved = document.with_recipe(Recipe())
     ProjectFile(job.project, document).save(moved, edits=[("line away", document, moved)])
     assert was_worked_in(job.project)
-    other = RECIPE.model_copy(update={"count": CountSettings(line=(LINE, LINE.model_copy(update={"name": "Same"})))})
+    other = COUNTED.model_copy(update={"count": CountSettings(line=(LINE, LINE.model_copy(update={"name": "Same"})))})
     run_batch([job], other, workers=1)
     assert finished_outcome(job, other).counts == {"Middle": (1, 0), "Same": (1, 0)}  # type: ignore[union-attr]
     kept: Document = read_project(job.project)[0]
@@ -122,17 +115,17 @@ def test_a_dead_process_costs_nothing_but_time(worked, tmp_path):
             os.kill(process.pid or 0, signal.SIGKILL)
             killed.append(process.pid or 0)
 
-    ended = run_batch([alone], RECIPE, workers=1, projects=False, on_change=kill_once)
+    ended = run_batch([alone], COUNTED, workers=1, projects=False, on_change=kill_once)
     assert killed
     assert ended.count("done") == 1
-    assert tables(alone) == tables(jobs[0])
+    assert tables(alone.folder) == tables(jobs[0].folder)
 
 
 def test_what_is_not_there_is_said_in_its_own_words_and_asks_for_no_process(tmp_path):
     (tmp_path / "shots").mkdir()
     gone, empty = Job(tmp_path / "gone.mp4", tmp_path / "a"), Job(tmp_path / "shots", tmp_path / "b")
     heard = list[BatchState]()
-    ended = run_batch([gone, empty], RECIPE, workers=2, on_change=heard.append)
+    ended = run_batch([gone, empty], COUNTED, workers=2, on_change=heard.append)
     assert not any(state.count("working") for state in heard)
     for outcome in ended.outcomes:
         with pytest.raises(FootageError) as said:
@@ -145,24 +138,24 @@ def test_what_is_finished_is_not_done_again(worked, tmp_path):
     shutil.copytree(out, tmp_path / "out")
     jobs = [Job(job.clip, tmp_path / "out" / job.folder.relative_to(out)) for job in jobs]
     jobs = [job for job in jobs if "broken" not in job.clip.name]
-    before = {job: (tables(job), (job.folder / "run.json").stat().st_mtime_ns) for job in jobs}
+    before = {job: (tables(job.folder), (job.folder / "run.json").stat().st_mtime_ns) for job in jobs}
 
     (jobs[1].folder / "run.json").unlink()
     (jobs[1].folder / "tracks.csv").write_text("cut o")
     (jobs[1].folder / ".draft-left").mkdir()
-    again = run_batch(jobs, RECIPE, workers=1, projects=False)
+    again = run_batch(jobs, COUNTED, workers=1, projects=False)
     assert [one.kept for one in again.outcomes] == [True, False, True]
-    assert {job: tables(job) for job in jobs} == {job: files for job, (files, _) in before.items()}
+    assert {job: tables(job.folder) for job in jobs} == {job: files for job, (files, _) in before.items()}
     assert not (jobs[1].folder / ".draft-left").exists()
     for place in (0, 2):
         assert (jobs[place].folder / "run.json").stat().st_mtime_ns == before[jobs[place]][1]
     # Another recipe, another clip or other files in its place: nothing of it counts as done.
     assert finished_outcome(jobs[0], Recipe()) is None
-    assert finished_outcome(Job(jobs[1].clip, jobs[0].folder), RECIPE) is None
+    assert finished_outcome(Job(jobs[1].clip, jobs[0].folder), COUNTED) is None
     (jobs[0].folder / "counts.csv").write_text("line,class\nNowhere,object\n")
-    assert finished_outcome(jobs[0], RECIPE) is None
+    assert finished_outcome(jobs[0], COUNTED) is None
     with pytest.raises(Cancelled):
-        run_batch(jobs[:1], RECIPE, workers=1, cancelled=lambda: True)
+        run_batch(jobs[:1], COUNTED, workers=1, cancelled=lambda: True)
     assert not multiprocessing.active_children()
 
 

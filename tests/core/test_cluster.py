@@ -13,18 +13,11 @@ from typing import Any
 
 import pytest
 
-from drawn import draw_clip
+from drawn import COUNTED, draw_clip, tables
 from drover.core.batch.cluster import run_on_cluster
 from drover.core.batch.plan import plan_jobs
 from drover.core.batch.worker import tried_job
 from drover.core.errors import DroverError
-from drover.core.recipe import CountSettings, LineSettings, Recipe
-
-RECIPE = Recipe(count=CountSettings(line=(LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05))),)))
-
-
-def tables(folder: Path) -> dict[str, bytes]:
-    return {path.name: path.read_bytes() for path in folder.glob("*.csv")}
 
 
 def _answers(address: str) -> bool:
@@ -84,7 +77,7 @@ def test_a_cluster_gives_the_same_tables_though_a_worker_is_killed_on_the_way(tm
     assert "3 clips done, 1 failed" in said, wrong
     assert "broken.mp4: is not a video" in wrong
     for job in jobs:
-        assert ("broken" in job.clip.name) == bool(tried_job(job, RECIPE, projects=False))
+        assert ("broken" in job.clip.name) == bool(tried_job(job, COUNTED, projects=False))
         assert tables(out / job.folder.relative_to(here)) == tables(job.folder)
     with pytest.raises(DroverError, match="no scheduler answers there"):
-        run_on_cluster(jobs, RECIPE, address)
+        run_on_cluster(jobs, COUNTED, address)

@@ -19,7 +19,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from drawn import draw_clip
+from drawn import COUNTED, draw_clip
 from drover.core.count.live import LiveCrossing, LiveEvents
 from drover.core.errors import DroverError, FootageError
 from drover.core.footage.reader import ClipReader
@@ -31,9 +31,7 @@ from drover.core.live_session.recording import Recording
 from drover.core.live_session.results import MOST_REMEMBERED, LiveResults
 from drover.core.live_session.session import LiveSession
 from drover.core.live_warming import BEFORE, _pictures, warm_live
-from drover.core.recipe import CountSettings, LineSettings, Recipe
 
-RECIPE = Recipe(count=CountSettings(line=(LineSettings(name="Middle", points=((0.5, 0.95), (0.5, 0.05))),)))
 LOOP = 2.0  # s from one passage of the drawn clip to the next
 
 
@@ -136,7 +134,7 @@ def live(clip, folder, faults, seconds, **more):
     folder.mkdir()
     wrong = tuple(fault_of(text) for text in faults)
     with StandIn(clip, faults=wrong) as camera:
-        session = LiveSession(source_of(camera.address), RECIPE, folder, **more)
+        session = LiveSession(source_of(camera.address), COUNTED, folder, **more)
         begun, seen = time.monotonic(), []
 
         def watch(frame, step, facts):
@@ -166,7 +164,7 @@ def test_a_quiet_camera_is_counted_whole(clip, tmp_path):
         info = reader.info
     kept = kept_run(info)
     assert kept is not None and kept.name == "live"
-    assert kept.recipe == RECIPE
+    assert kept.recipe == COUNTED
     assert len(kept.tracks) == len(rows_of(tmp_path / "quiet" / "tracks.csv"))
     assert kept.crossings.direction.tolist()[: len(rows)] == [1] * len(rows)
     assert kept.crossings.identity.tolist()[: len(rows)] == [int(row["identity"]) for row in rows]
@@ -185,7 +183,7 @@ def test_a_quiet_camera_is_counted_whole(clip, tmp_path):
     (tmp_path / "again").mkdir()
     begun = time.monotonic()
     recording = source_of(str(tmp_path / "quiet" / "recording-1.mkv"))
-    later = LiveSession(recording, RECIPE, tmp_path / "again").run()
+    later = LiveSession(recording, COUNTED, tmp_path / "again").run()
     assert (later.dropped, later.connection) == (0, "ended")
     assert later.frames >= facts.frames
     assert time.monotonic() - begun < 9.0
@@ -199,7 +197,7 @@ def _dawdling(clip, folder):
     """A worker that takes six times as long as it has: what became of the run, and when each picture came and was."""
     folder.mkdir()
     with StandIn(clip) as camera:
-        session = LiveSession(source_of(camera.address), RECIPE, folder)
+        session = LiveSession(source_of(camera.address), COUNTED, folder)
         begun, ages = time.monotonic(), []
 
         def dawdle(frame, step, facts):
@@ -214,7 +212,7 @@ def _left_alone(clip, folder):
     """A camera that goes and does not come back."""
     folder.mkdir()
     with StandIn(clip) as camera:
-        session = LiveSession(source_of(camera.address), RECIPE, folder, give_up=1.5)
+        session = LiveSession(source_of(camera.address), COUNTED, folder, give_up=1.5)
         threading.Timer(2.5, camera.close).start()
         return session.run()
 
@@ -223,7 +221,7 @@ def _begun_late(clip, folder):
     """A run that begins a while after its source was opened: when each picture came, and what time it has."""
     folder.mkdir()
     with StandIn(clip) as camera:
-        session = LiveSession(source_of(camera.address), RECIPE, folder)
+        session = LiveSession(source_of(camera.address), COUNTED, folder)
         time.sleep(1.5)  # what comes before the run is waited for in the connection, and is no time of the stream
         begun, came = time.monotonic(), []
         session.run(
@@ -237,7 +235,7 @@ def _broken_off(clip, folder):
     """A connection that goes and comes back, at an address that is called as recordings are."""
     folder.mkdir()
     with StandIn(clip, faults=(fault_of("cut@5+0.4"),)) as camera:  # late enough to be found at a slow start
-        session = LiveSession(source_of(f"{camera.address}/recording"), RECIPE, folder, record=True)
+        session = LiveSession(source_of(f"{camera.address}/recording"), COUNTED, folder, record=True)
         begun = time.monotonic()
         return session.run(stopped=lambda: time.monotonic() - begun > 9.0)
 
@@ -248,7 +246,7 @@ def beside_each_other(clip, tmp_path_factory):
     folder, faults = tmp_path_factory.mktemp("runs"), (
         "late@4+0.6", "dropped@6+0.8", "corrupt@8+0.8", "size@10+1.5", "clock@12.4", "cut@14+0.5",
     )  # fmt: skip
-    warm_live(RECIPE)
+    warm_live(COUNTED)
     with ThreadPoolExecutor(5) as pool:
         yield (
             folder,
@@ -306,12 +304,12 @@ def test_a_source_that_stays_away_ends_the_run_with_all_that_was_counted(clip, b
     assert "127.0.0.1" in facts.last_trouble
     assert facts.frames > 25
     with StandIn(clip) as camera, pytest.raises(DroverError, match="holds a live run already"):
-        LiveSession(source_of(camera.address), RECIPE, folder / "alone")
+        LiveSession(source_of(camera.address), COUNTED, folder / "alone")
 
 
 def test_memory_of_who_crossed_is_bounded_and_totals_go_on(tmp_path):
     started = datetime(2031, 5, 4, 23, 59, 59, tzinfo=UTC)
-    results = LiveResults(tmp_path, RECIPE, started)
+    results = LiveResults(tmp_path, COUNTED, started)
     many = MOST_REMEMBERED + 500
     events = tuple(LiveCrossing(0, who, 1, who / 10, 0, 1.0, 2.0) for who in range(1, many + 1))
     results.add(LiveEvents(events), 0)
@@ -347,7 +345,7 @@ def test_a_full_disk_ends_the_run_in_one_line_and_what_was_written_stays(clip, a
         raise OSError(errno.ENOSPC, "No space left on device")
 
     with StandIn(clip) as camera:
-        session = LiveSession(source_of(camera.address), RECIPE, tmp_path / "out", record=True)
+        session = LiveSession(source_of(camera.address), COUNTED, tmp_path / "out", record=True)
         monkeypatch.setattr("drover.core.live_session.results.os.fsync", full)
         begun = time.monotonic()
         with pytest.raises(DroverError, match=r"cannot be written \(No space left on device\); free some space"):
@@ -374,7 +372,7 @@ def test_trouble_of_the_source_is_waited_out_and_trouble_of_the_recording_is_not
 
     with StandIn(clip) as camera:
         session, begun = (
-            LiveSession(source_of(camera.address), RECIPE, tmp_path / "next", record=True),
+            LiveSession(source_of(camera.address), COUNTED, tmp_path / "next", record=True),
             time.monotonic(),
         )
         monkeypatch.setattr("drover.core.live_session.recording.Recording._begin", full)
