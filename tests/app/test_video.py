@@ -22,6 +22,7 @@ from drover.core.errors import Cancelled, DroverError
 from drover.core.examples import example
 from drover.core.footage.reader import ClipReader
 from drover.core.recipe import CountSettings, LineSettings, Recipe, read_recipe
+from drover.core.types import Tracks
 from windows import WAIT, up_to_date
 
 SHORT = example("gap-short")
@@ -76,23 +77,27 @@ def test_no_number_lies_under_the_counts_of_a_line(opened):
     scene, tracks = opened.field.scene(opened.session.clip), opened.session.tracks
     rows = tracks.rows_of(97)
     row = rows.start + int(np.abs(tracks.box[rows, 1] - 160).argmin())  # where there is room above and below
+    at_the_rim = tracks.box.copy()
+    at_the_rim[row, 3] = 358.0
     x1, top, x2, foot = tracks.box[row].tolist()
     tint = [QColor(identity_colour(int(tracks.identity[row]))).getRgb()[k] for k in (2, 1, 0)]
 
-    def numbers(at: float) -> list[int]:
+    def numbers(at: float, tracks: Tracks) -> list[int]:
         """Pixels of the number's colour above the head and below the feet, beside a line whose upper end is there."""
         line = LineSettings(points=((at / 640, top / 360), (at / 640 + 0.1, 0.99)), name="a")
-        seen = replace(scene, count=CountSettings(line=(line,)))
+        seen = replace(scene, count=CountSettings(line=(line,)), tracks=tracks)
         with ClipReader(SHORT.clip) as reader:
             image = rgb_image(reader.frame(97).rgb)
         draw_scene(image, seen, {"Numbers"}, 97, TracksLayer())
         same = (bytes_of(image) == tint).all(axis=2)[:, int(x1) : int(x2)]
         return [int(same[int(a) : int(b)].sum()) for a, b in ((top - 20, top - 3), (foot + 3, foot + 20))]
 
-    above, below = numbers(x1 - 200 if x1 > 300 else x1 + 200)
+    above, below = numbers(x1 - 200 if x1 > 300 else x1 + 200, tracks)
     assert above > 30 and below == 0
-    above, below = numbers((x1 + x2) / 2)
+    above, below = numbers((x1 + x2) / 2, tracks)
     assert above == 0 and below > 30
+    above, _ = numbers((x1 + x2) / 2, replace(tracks, box=at_the_rim))
+    assert above > 0, "half under a count it is better seen than below the picture"
 
 
 def dialog_of(opened, qtbot) -> VideoDialog:

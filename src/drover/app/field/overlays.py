@@ -132,7 +132,7 @@ def draw_numbers(
     taken: tuple[QRectF, ...] = (),
 ) -> None:
     """Identity numbers on plates above the heads, with the names of those that have one; below the feet where one would
-    lie in a place that is ``taken``.
+    lie in a place that is ``taken``, if there is picture left for it.
     """
     painter.setFont(number_font(11, bold=True))
     metrics, whole = painter.fontMetrics(), view.picture_rect()
@@ -144,7 +144,7 @@ def draw_numbers(
         width = metrics.horizontalAdvance(text) + 10
         left = min(max(top.center().x() - width / 2, whole.left()), max(whole.left(), whole.right() - width))
         plate = QRectF(left, top.top() - 19, width, 15)
-        if any(plate.intersects(place) for place in taken):
+        if top.bottom() + 19 <= whole.bottom() and any(plate.intersects(place) for place in taken):
             plate.moveTop(top.bottom() + 4)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(identity_colour(identity)))
