@@ -28,6 +28,7 @@ from drover.core.types import Detections, Tracks
 __all__ = ["look_again"]
 
 Float = NDArray[np.float64]
+ALIKE = 0.22  # log ratio, at the median, up to which bodies are so much of a size that a small one lacks something
 MOST_LOOKS, ENOUGH = 50, 13  # pictures of a leg, evenly spread: of one that is far too small, and of others
 MOMENTS, AROUND, FEW = 6, 0.6, 8  # at which others are asked first, s before and after, and in how many pictures
 SOME = 0.15  # of those, and two, that have to go on for all others to be looked at
@@ -59,7 +60,7 @@ def look_again(
     FootageError
         When the clip cannot be read any more; Cancelled when told to stop on the way.
     """
-    if not field.says_something or result.taken is None or "difference" in result.taken.background.model:
+    if field.spread > ALIKE or result.taken is None or "difference" in result.taken.background.model:
         return found
     legs = [leg for leg in lacking_legs(found, tracks, times, field) if scene_at(result, int(leg.frame[0]))]
     lacking, others = [leg for leg in legs if leg.lacking], [leg for leg in legs if not leg.lacking]

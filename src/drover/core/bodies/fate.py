@@ -106,9 +106,14 @@ def _goes_along(body: Float, piece: Float) -> bool:
     middle = [(box[:, :2] + box[:, 2:]) / 2 for box in (body, piece)]
     way = middle[1] - middle[0]
     went = np.hypot(*(middle[1] - middle[1][0]).T).max()
-    # Legs swing and now and then fall apart: what counts is where the piece mostly is.
-    varies = NORMAL * np.median(np.abs(way - np.median(way, axis=0)), axis=0)
-    return bool(varies.max() <= STEADY * size and went >= WENT * size)
+    # Legs swing, and what hides a coat comes and goes: the end of the body counts that keeps its place best.
+    down = min(_varies(middle[1][:, 1] - at) for at in (body[:, 1], middle[0][:, 1], body[:, 3]))
+    return max(_varies(way[:, 0]), down) <= STEADY * size and bool(went >= WENT * size)
+
+
+def _varies(values: Float) -> float:
+    """Standard deviation, by where values mostly are."""
+    return NORMAL * float(np.median(np.abs(values - np.median(values))))
 
 
 def join_fates(into: Int, whole: NDArray[np.float32], body: Int, piece: Int) -> tuple[Int, NDArray[np.float32]]:
