@@ -36,6 +36,7 @@ EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond,
 LEAN = 0.55  # from which what is seen is an end of a body: a halo lies on all sides
 UPPER = 0.15  # from which more of it lies below: where little is seen, that is a head
 HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end alone
+AS_MUCH = 0.35  # log ratio of what two legs show of a body, up to which they show the same part
 GAIN = 1.2  # times the height or width that were seen, for anything to be gained
 GOES_ON, TALLEST = 1.2, 1.3  # times the height that was seen, for a life to be more of it; and usual heights it may be
 
@@ -71,7 +72,7 @@ def look_again(
         told = what_goes_along(laid.looks, laid.free)
         extents[leg] = None if told is None else extent_of(*told, leg.share)
         reaches[leg] = reach_of(laid, leg.share, darkest)
-    whole = _made_whole(found, legs, lambda mine: _of_ends([(leg, extents.get(leg)) for leg in mine if leg.lacking]))
+    whole = _made_whole(found, legs, lambda mine: _of_ends([(leg, extents.get(leg)) for leg in mine if leg.part]))
     if whole is not found:
         return whole  # how large bodies are is known better then, and the rest is asked anew
     asked = read_again(result, clip, tracks, _at_moments(others, times), cancelled)
@@ -144,18 +145,30 @@ def _made_whole(found: Detections, legs: list[Leg], more_of: Callable[[list[Leg]
 
 
 def _of_ends(legs: list[tuple[Leg, Extent | None]]) -> More:
-    """How far the legs of a life reach that are ends of bodies; none where they are not."""
+    """How far the legs of a life reach that are ends of bodies, those too small to tell as well; none else."""
     grown = [(leg, extent) for leg, extent in legs if extent is not None and _gain(leg, extent)]
-    edges = [extent.edge for _, extent in grown] + [0.0] * (len(legs) - len(grown))
+    edges = [extent.edge for _, extent in grown] + [0.0] * (sum(leg.lacking for leg, _ in legs) - len(grown))
     if not grown or np.median(edges) < EDGE or not _is_an_end(grown):
         return []
-    out: More = []
-    for leg, extent in grown:
-        corners = np.array(extent.box)
-        if not leg.narrow:
-            corners[[0, 2]] = 0.0  # no wider than it is
-        out.append((leg, corners[:2], corners[2:]))
-    return out
+    return [(leg, *_of_all(leg, grown)) for leg, _ in legs if _of_one_kind(leg, grown)]
+
+
+def _of_one_kind(leg: Leg, grown: list[tuple[Leg, Extent]]) -> list[Float]:
+    """Low and high corners of those legs that show as much of a body as this one does, on the same side of it."""
+    return [np.array(extent.box) for other, extent in grown if other.way == leg.way and _alike(leg, other)]
+
+
+def _of_all(leg: Leg, grown: list[tuple[Leg, Extent]]) -> tuple[Float, Float]:
+    """Low and high corners of a leg: a body keeps its size, and one leg shows less of its ends than all do."""
+    corners = np.median(_of_one_kind(leg, grown), axis=0)
+    if not leg.narrow:
+        corners[[0, 2]] = 0.0  # no wider than it is
+    return corners[:2], corners[2:]
+
+
+def _alike(leg: Leg, other: Leg) -> bool:
+    """Whether two legs show as much of a body."""
+    return bool(np.abs(np.log(np.array(leg.share) / other.share)).max() <= AS_MUCH)
 
 
 def _of_what_goes_on(seen: list[tuple[Leg, Float]]) -> More:

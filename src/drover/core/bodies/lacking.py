@@ -27,6 +27,7 @@ NARROW, AS_WIDE = 0.45, 0.7  # where the width is under the one share of the usu
 PART = 0.2  # of both, under which it is something else
 TINY, WHOLE = 0.1, 0.85  # of the usual height, between which what is seen may go on
 MOSTLY, LEAST_LEGS = 0.5, 2  # of a life, and legs, that are too small
+WENT = 0.3  # usual widths to one side from which it goes there
 RIM = 2.0  # px to the picture's edge, beyond which the rest may be
 
 
@@ -36,7 +37,8 @@ class Leg:
 
     ``blob`` (n,) rows of the detections, ``frame`` (n,), ``box`` (n, 4) px; ``usual`` (n, 2) width and height px of a
     body there; ``share`` width and height of what is seen, of those. ``lacking`` says whether it is far too small, as
-    most of its life is, and ``narrow`` whether its width is.
+    most of its life is, ``part`` whether it is that or smaller still, and ``narrow`` whether its width is; ``way`` is 1
+    where it goes to the right, -1 to the left, 0 where it stays.
     """
 
     life: int
@@ -47,6 +49,8 @@ class Leg:
     share: tuple[float, float]
     lacking: bool
     narrow: bool
+    part: bool
+    way: int
 
 
 def lacking_legs(found: Detections, tracks: Tracks, times: Float, field: SizeField) -> list[Leg]:
@@ -81,8 +85,9 @@ def _leg(found: Detections, blob: Int, frame: Int, box: Float, usual: Float, row
     if at_edge or not TINY < tall < WHOLE or wide < TINY:
         return None
     smaller = NARROW <= wide < AS_WIDE
-    lacking = not smaller and PART < tall < LOW and wide > PART
+    part = not smaller and tall < LOW
+    went = float(box[rows[-1], ::2].mean() - box[rows[0], ::2].mean()) / float(np.median(usual[rows, 0]))
     return Leg(
-        int(blob[0]), blob[rows], frame[rows].astype(np.int64), box[rows], usual[rows], (wide, tall), lacking,
-        wide < NARROW,
+        int(blob[0]), blob[rows], frame[rows].astype(np.int64), box[rows], usual[rows], (wide, tall),
+        part and min(wide, tall) > PART, wide < NARROW, part, round(np.sign(went)) if abs(went) > WENT else 0,
     )  # fmt: skip
