@@ -14,7 +14,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.bodies.along import Extent, extent_of, what_goes_along
+from drover.core.bodies.along import STRONGEST, Extent, extent_of, what_goes_along
 from drover.core.bodies.lacking import LEAST_LEGS, Leg, lacking_legs
 from drover.core.bodies.reaching import reach_of
 from drover.core.bodies.size_field import SizeField
@@ -28,11 +28,12 @@ from drover.core.types import Detections, Tracks
 __all__ = ["look_again"]
 
 Float = NDArray[np.float64]
+Along = tuple[Float, NDArray[np.bool_]]  # as what_goes_along tells
 ALIKE = 0.22  # log ratio, at the median, up to which bodies are so much of a size that a small one lacks something
 MOST_LOOKS, ENOUGH = 50, 13  # pictures of a leg, evenly spread: of one that is far too small, and of others
 MOMENTS, AROUND, FEW = 6, 0.6, 8  # at which others are asked first, s before and after, and in how many pictures
 SOME = 0.15  # of those, and two, that have to go on for all others to be looked at
-EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
+EDGE = 1.2  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
 LEAN = 0.55  # from which what is seen is an end of a body: a halo lies on all sides
 UPPER = 0.15  # from which more of it lies below: where little is seen, that is a head
 HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end alone
@@ -66,12 +67,14 @@ def look_again(
     legs = [leg for leg in lacking_legs(found, tracks, times, field) if scene_at(result, int(leg.frame[0]))]
     lacking, others = [leg for leg in legs if leg.lacking], [leg for leg in legs if not leg.lacking]
     darkest = _darkest_shadow(result.taken)
-    extents: dict[Leg, Extent | None] = {}
+    along: dict[Leg, Along] = {}
     reaches: dict[Leg, Float | None] = {}
     for leg, laid in read_again(result, clip, tracks, [_all_of(leg, MOST_LOOKS) for leg in lacking], cancelled):
         told = what_goes_along(laid.looks, laid.free)
-        extents[leg] = None if told is None else extent_of(*told, leg.share)
+        if told is not None:
+            along[leg] = told
         reaches[leg] = reach_of(laid, leg.share, darkest)
+    extents = {leg: _together(leg, along) for leg in along}
     whole = _made_whole(found, legs, lambda mine: _of_ends([(leg, extents.get(leg)) for leg in mine if leg.part]))
     if whole is not found:
         return whole  # how large bodies are is known better then, and the rest is asked anew
@@ -84,6 +87,22 @@ def look_again(
         found, legs,
         lambda mine: _of_what_goes_on([(leg, reach) for leg in mine if (reach := reaches.get(leg)) is not None]),
     )  # fmt: skip
+
+
+def _together(leg: Leg, along: dict[Leg, Along]) -> Extent | None:
+    """How far a leg reaches, by all those legs of its life that show as much of the same side of it."""
+    clear, known = (np.stack(part) for part in zip(*(along[one] for one in along if _of_one_kind(leg, one)), strict=True))
+    some = np.maximum(known.sum(axis=0), 1)
+    # Somebody who passes by is clear in one leg: no single one is to say how far it reaches.
+    even = (np.minimum(clear, STRONGEST) * known).sum(axis=0) / some
+    return extent_of(even, known.any(axis=0), leg.share, (clear * known).sum(axis=0) / some)
+
+
+def _of_one_kind(leg: Leg, other: Leg) -> bool:
+    """Whether two legs of a life show as much of a body, which goes to the same side."""
+    if (leg.life, leg.way) != (other.life, other.way):
+        return False
+    return bool(np.abs(np.log(np.array(leg.share) / other.share)).max() <= AS_MUCH)
 
 
 def _darkest_shadow(taken: DetectSettings) -> float | None:
@@ -150,25 +169,15 @@ def _of_ends(legs: list[tuple[Leg, Extent | None]]) -> More:
     edges = [extent.edge for _, extent in grown] + [0.0] * (sum(leg.lacking for leg, _ in legs) - len(grown))
     if not grown or np.median(edges) < EDGE or not _is_an_end(grown):
         return []
-    return [(leg, *_of_all(leg, grown)) for leg, _ in legs if _of_one_kind(leg, grown)]
-
-
-def _of_one_kind(leg: Leg, grown: list[tuple[Leg, Extent]]) -> list[Float]:
-    """Low and high corners of those legs that show as much of a body as this one does, on the same side of it."""
-    return [np.array(extent.box) for other, extent in grown if other.way == leg.way and _alike(leg, other)]
-
-
-def _of_all(leg: Leg, grown: list[tuple[Leg, Extent]]) -> tuple[Float, Float]:
-    """Low and high corners of a leg: a body keeps its size, and one leg shows less of its ends than all do."""
-    corners = np.median(_of_one_kind(leg, grown), axis=0)
-    if not leg.narrow:
-        corners[[0, 2]] = 0.0  # no wider than it is
-    return corners[:2], corners[2:]
-
-
-def _alike(leg: Leg, other: Leg) -> bool:
-    """Whether two legs show as much of a body."""
-    return bool(np.abs(np.log(np.array(leg.share) / other.share)).max() <= AS_MUCH)
+    out: More = []
+    for leg, _ in legs:
+        same = [extent.box for other, extent in grown if _of_one_kind(leg, other)]
+        if same:
+            corners = np.median(same, axis=0)
+            if not leg.narrow:
+                corners[[0, 2]] = 0.0  # no wider than it is
+            out.append((leg, corners[:2], corners[2:]))
+    return out
 
 
 def _of_what_goes_on(seen: list[tuple[Leg, Float]]) -> More:

@@ -18,7 +18,7 @@ from scipy.ndimage import uniform_filter
 
 from drover.core.bodies.grid import CELL, GRID, REACH, away, enough_known, line_at
 
-__all__ = ["Extent", "extent_of", "what_goes_along"]
+__all__ = ["STRONGEST", "Extent", "extent_of", "what_goes_along"]
 
 Float = NDArray[np.float64]
 Mask = NDArray[np.bool_]
@@ -79,10 +79,10 @@ def _against(plane: Float, ground: Mask) -> Float:
     return ((plane - middle) / spread) ** 2
 
 
-def extent_of(clear: Float, known: Mask, share: tuple[float, float]) -> Extent | None:
+def extent_of(clear: Float, known: Mask, share: tuple[float, float], edges: Float | None = None) -> Extent | None:
     """How far the body reaches of which a ``share`` (width, height) of a usual one is seen; None where that is all.
 
-    ``clear`` and ``known`` as of :func:`what_goes_along`.
+    ``clear`` and ``known`` as of :func:`what_goes_along`; ``edges`` as ``clear``, from which its ends are told.
     """
     wide, tall = share
     seen = (line_at(-wide / 2), line_at(-tall / 2), line_at(wide / 2), line_at(tall / 2))
@@ -101,7 +101,7 @@ def extent_of(clear: Float, known: Mask, share: tuple[float, float]) -> Extent |
         return None
     own = (-wide / 2, -tall / 2, wide / 2, tall / 2)
     ends = [at * CELL - REACH if at != was else mine for at, was, mine in zip(whole, core, own, strict=True)]
-    return Extent((ends[0], ends[1], ends[2], ends[3]), _least_edge(clear, known, core, whole))
+    return Extent((ends[0], ends[1], ends[2], ends[3]), _least_edge(clear if edges is None else edges, known, core, whole))
 
 
 def _largest_sum(speaks: Float, core: tuple[int, int, int, int]) -> tuple[int, int, int, int] | None:
