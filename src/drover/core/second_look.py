@@ -33,8 +33,9 @@ ALIKE = 0.22  # log ratio, at the median, up to which bodies are so much of a si
 MOST_LOOKS, ENOUGH = 50, 13  # pictures of a leg, evenly spread: of one that is far too small, and of others
 MOMENTS, AROUND, FEW = 6, 0.6, 8  # at which others are asked first, s before and after, and in how many pictures
 SOME = 0.15  # of those, and two, that have to go on for all others to be looked at
-EDGE = 1.2  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
+EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
 LEAN = 0.55  # from which what is seen is an end of a body: a halo lies on all sides
+LEAN_OF_WIDE = 0.65  # of what is as wide as a body: a hen between walkers is one
 UPPER = 0.15  # from which more of it lies below: where little is seen, that is a head
 HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end alone
 AS_MUCH = 0.35  # log ratio of what two legs show of a body, up to which they show the same part
@@ -200,7 +201,7 @@ def _is_an_end(grown: list[tuple[Leg, Extent]]) -> bool:
     leans = np.array([extent.lean(leg.share) for leg, extent in grown])
     across, down = float(np.median(np.abs(leans[:, 0]))), float(np.median(leans[:, 1]))
     if not np.median([leg.narrow for leg, _ in grown]):
-        return abs(down) >= LEAN
+        return abs(down) >= LEAN_OF_WIDE
     tall = float(np.median([leg.share[1] for leg, _ in grown]))
     return down >= LEAN or (across >= LEAN and down >= UPPER and tall < HALF)
 

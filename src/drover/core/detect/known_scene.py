@@ -27,8 +27,9 @@ def step_known(
 ) -> bool:
     """Step both models and join their differences where all of it is known; False, and nothing done, elsewhere.
 
-    ``chroma`` (2, height / 2, width / 2); ``gain`` as in :meth:`ColourModel.step`. Gives exactly what stepping the
-    models one by one does.
+    ``chroma`` (2, height / 2, width / 2); ``gain`` as in :meth:`ColourModel.step`. The differences are what stepping the
+    models one by one gives. But nothing of a pixel is learnt where all of it together says that something is there:
+    who stands still with trousers nearly as bright as the ground would go into it plane by plane, and leave a ghost.
     """
     other = colour.model
     if chroma is None or not isinstance(model, RunningAverage) or not isinstance(other, RunningAverage):
@@ -63,35 +64,33 @@ def update_both(
     """All of the picture and its colour, in place.
 
     ``difference`` becomes the root of the squares of the differences in brightness and both colours, each in eighths of
-    its noise; every background moves toward its picture by ``rate``, or by ``busy_rate`` where its own difference is
-    over ``cut``. Colours are brought to the background's light by ``factor`` and kept in ``seen``; ``seen``, ``ground``
+    its noise; every background moves toward its picture by ``rate``, or by ``busy_rate`` where that is over ``cut``, in
+    colours where it is for any of the pixels that one of theirs covers. Colours are brought to the background's light by ``factor`` and kept in ``seen``; ``seen``, ``ground``
     and ``ground_scale`` are (2 x half height, half width).
     """
     height, width = grey.shape
     half, across = chroma.shape[1], chroma.shape[2]
     squares = np.empty(across, np.float32)
     twice = np.empty(2 * max(across, width // 2 + 1), np.float32)
+    moves = np.zeros(twice.shape[0], np.uint8)
+    pairs = moves.view(np.uint16)
     for r in range(half):
         squares[:] = 0
         for p in range(2):
             row = p * half + r
-            _colour_row(chroma[p, r], seen[row], ground[row], ground_scale[row], squares, factor, cut, rate, busy_rate)
+            _colour_row(chroma[p, r], seen[row], ground[row], ground_scale[row], squares, factor)
         in_pairs(squares, twice)
+        moves[:] = 0
         for y in range(2 * r, height if r == half - 1 else 2 * r + 2):
-            _grey_row(grey[y], background[y], scale[y], difference[y], twice, cut, rate, busy_rate)
+            _grey_row(grey[y], background[y], scale[y], difference[y], twice, moves, cut, rate, busy_rate)
+        for p in range(2):
+            row = p * half + r
+            _learn_row(seen[row], ground[row], pairs, rate, busy_rate)
 
 
 @njit(cache=True, nogil=True, fastmath=True, inline="always")
 def _colour_row(
-    now: Grey,
-    kept: Grey,
-    ground: Float32,
-    steps: Float32,
-    squares: Float32,
-    factor: np.float32,
-    cut: np.float32,
-    rate: np.float32,
-    busy_rate: np.float32,
+    now: Grey, kept: Grey, ground: Float32, steps: Float32, squares: Float32, factor: np.float32
 ) -> None:  # pragma: no cover
     """A row of one colour plane; its squared difference is added to ``squares``."""
     # By way of 32-bit whole numbers: a float straight to a byte is taken through 64 bits, twice as slow.
@@ -99,11 +98,9 @@ def _colour_row(
         light = (np.float32(now[u]) - _MIDDLE) * factor + (_MIDDLE + _HALF)
         value = np.int32(min(max(light, np.float32(0.0)), _MOST))
         kept[u] = np.uint8(value)
-        delta = np.float32(value) - ground[u]
-        shown = abs(delta) * steps[u]
+        shown = abs(np.float32(value) - ground[u]) * steps[u]
         whole = np.float32(np.int32(min(shown + _HALF, _MOST)))
         squares[u] += whole * whole
-        ground[u] += (busy_rate if shown > cut else rate) * delta
 
 
 @njit(cache=True, nogil=True, fastmath=True, inline="always")
@@ -113,14 +110,26 @@ def _grey_row(
     steps: Float32,
     difference: Grey,
     squares: Float32,
+    moves: Grey,
     cut: np.float32,
     rate: np.float32,
     busy_rate: np.float32,
 ) -> None:  # pragma: no cover
-    """A row of brightness, joined with the ``squares`` of the colours."""
+    """A row of brightness, joined with the ``squares`` of the colours; ``moves`` becomes 1 where that is over."""
     for x in range(now.shape[0]):
         delta = np.float32(now[x]) - background[x]
         shown = abs(delta) * steps[x]
         whole = np.float32(np.int32(min(shown + _HALF, _MOST)))
-        difference[x] = np.uint8(np.int32(min(np.sqrt(whole * whole + squares[x]) + _HALF, _MOST)))
-        background[x] += (busy_rate if shown > cut else rate) * delta
+        size = np.sqrt(whole * whole + squares[x])
+        difference[x] = np.uint8(np.int32(min(size + _HALF, _MOST)))
+        background[x] += (busy_rate if size > cut else rate) * delta
+        moves[x] |= np.uint8(size > cut)
+
+
+@njit(cache=True, nogil=True, fastmath=True, inline="always")
+def _learn_row(
+    seen: Grey, ground: Float32, moves: NDArray[np.uint16], rate: np.float32, busy_rate: np.float32
+) -> None:  # pragma: no cover
+    """A row of one colour plane goes into its ground; ``moves`` says of two pixels side by side whether any moves."""
+    for u in range(seen.shape[0]):
+        ground[u] += (busy_rate if moves[u] > 0 else rate) * (np.float32(seen[u]) - ground[u])

@@ -14,6 +14,7 @@ __all__ = ["MOST_STARTS", "Ends", "expected_by_chance", "find_joins", "join_cost
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
+OVERLAP = 0.2  # s that an end may be later than the beginning that goes on: something else was taken for it at last
 SLACK = 0.6  # sizes that a guess may be off at once
 DRIFT = 1.3  # sizes that a guess may be off for each second
 AS_LINKED = 0.15  # cost less for going on as it was linked
@@ -43,7 +44,7 @@ def find_joins(
 ) -> tuple[Int, Int, Float]:  # pragma: no cover
     """Pairs of some of the ends with a beginning that may be one object, with their costs, end by end.
 
-    Beginnings are looked up by time. ``goes_on`` (ends,) is the beginning each end was linked to, -1 for none: such a
+    Beginnings are looked up by time; one that goes on begins and ends later. ``goes_on`` (ends,) is the beginning each end was linked to, -1 for none: such a
     pair is always possible.
     """
     order = np.argsort(first.time, kind="mergesort")
@@ -56,7 +57,7 @@ def find_joins(
     best, best_cost = np.empty(MOST_STARTS, np.int64), np.empty(MOST_STARTS)
     for a in range(begin_at, past_at):
         found, gone, limit = 0, last.time[a], NEVER
-        begin = np.searchsorted(when, gone, side="right")
+        begin = np.searchsorted(when, gone - OVERLAP, side="right")
         past = np.searchsorted(when, gone + max(within, 0.0) + 1e-9, side="right")
         if last.at_edge[a]:
             past = begin
@@ -65,7 +66,9 @@ def find_joins(
             if not least[here - begin] < limit:
                 continue
             b = int(order[here])
-            cost = np.inf if b == goes_on[a] else cost_of(last, a, first, b, when[here] - gone)
+            if b == goes_on[a] or not later(last, first, a, b):
+                continue
+            cost = cost_of(last, a, first, b, max(when[here] - gone, 0.0))
             if cost == np.inf or (found == MOST_STARTS and cost >= best_cost[found - 1]):
                 continue
             k = min(found, MOST_STARTS - 1)
@@ -88,6 +91,12 @@ def find_joins(
             ends[n], starts[n], costs[n] = a, b, min(cost - AS_LINKED, AS_LINKED_AT_MOST)
             n += 1
     return ends[:n].copy(), starts[:n].copy(), costs[:n].copy()
+
+
+@njit(cache=True, nogil=True, inline="always")
+def later(last: Ends, first: Ends, a: int, b: int) -> bool:  # pragma: no cover
+    """Whether track ``b`` begins and ends later than track ``a``."""
+    return bool(first.time[b] > first.time[a] and last.time[b] > last.time[a])
 
 
 @njit(cache=True, nogil=True)
@@ -126,7 +135,7 @@ def _least_costs(
     own_root = np.float32(np.sqrt(np.sqrt(last.size[a, 0] * last.size[a, 1])))
     # Long numbers on their own: in one loop with them the short ones would be taken half as wide.
     for k in range(when.shape[0]):
-        least[k] = np.float32(when[k] - gone)
+        least[k] = np.float32(max(when[k] - gone, 0.0))
     for k in range(when.shape[0]):
         wait = least[k]
         way_x, way_y = x[k] - own_x, y[k] - own_y

@@ -6,7 +6,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.track_rows import columns_of, with_rows
+from drover.core.track_rows import columns_of, with_rows, without_rows
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["cut_at_gaps", "joined_pieces"]
@@ -72,8 +72,12 @@ def find_pieces(
 def joined_pieces(tracks: Tracks, follows: Int) -> Tracks:
     """Pieces joined as ``follows`` (paths,) says, -1 for none, their breaks filled with coasting rows, numbered anew.
 
-    The joined keep the earlier number's place; the boxes of a break lie on a straight line.
+    The joined keep the earlier number's place; the boxes of a break lie on a straight line. Where a piece begins before
+    the one it follows ends, it is right.
     """
+    late = late_rows(tracks.paths.start, tracks.paths.row, tracks.frame, follows)
+    if late.any():
+        tracks = without_rows(tracks, late)
     paths = tracks.paths
     head = find_heads(follows)
     order = np.unique(head)
@@ -93,6 +97,19 @@ def joined_pieces(tracks: Tracks, follows: Int) -> Tracks:
         columns[name] = np.concatenate([column, added])
     who = np.concatenate([number[tracks.identity], number[paths.identity[piece]]])
     return with_rows(tracks, np.concatenate([tracks.frame, frame]), who, columns)
+
+
+@njit(cache=True, nogil=True)
+def late_rows(start: Int, row: Int, frame_of: Int, follows: Int) -> NDArray[np.bool_]:  # pragma: no cover
+    """(rows,) which of each piece are no earlier than the first of the one that follows."""
+    out = np.zeros(row.shape[0], np.bool_)
+    for a in range(follows.shape[0]):
+        if follows[a] < 0:
+            continue
+        begins = frame_of[row[start[follows[a]]]]
+        for k in range(start[a], start[a + 1]):
+            out[row[k]] = frame_of[row[k]] >= begins
+    return out
 
 
 @njit(cache=True, nogil=True)
