@@ -99,6 +99,21 @@ def test_legs_that_fall_apart_now_and_then_do_not_hide_the_common_fate():
     assert joined((1, one_leg, ALL), (2, head, ALL)) == {(2, 1)}
 
 
+def test_under_a_coat_that_comes_and_goes_legs_are_held_by_their_feet():
+    """Now more of the coat is told from the ground and now less: their middle leaps, their feet do not."""
+
+    def some_coat(f: int) -> tuple[float, ...]:
+        x1, _, x2, y2 = legs(f)
+        return x1, 140 + 7 * f % 36, x2, y2
+
+    def leaping(f: int) -> tuple[float, ...]:
+        x1, y1, x2, y2 = some_coat(f)
+        return x1, y1, x2, y2 + 7 * (f + 3) % 36
+
+    assert joined((1, some_coat, ALL), (2, head, ALL)) == {(2, 1)}
+    assert joined((1, leaping, ALL), (2, head, ALL)) == set()
+
+
 def test_a_head_that_the_tracker_took_from_one_to_the_next_goes_to_each_while_it_is_his():
     """A mistake of the first look at a clip: two heads under one number."""
 

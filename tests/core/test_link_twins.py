@@ -335,14 +335,13 @@ def test_joins_are_all_pairs_that_may_be_one_with_their_costs(seed):
     got = find_joins(last, Ends(time_start, centre_start, speed_start, size_start, edge_start), goes_on, 3.0, 0, n)
     want = {}
     for a, b in itertools.product(range(n), range(n)):
-        cost = join_cost(
-            time_start[b] - time_end[a], centre_end[a], speed_end[a], size_end[a], centre_start[b], speed_start[b],
-            size_start[b],
-        )  # fmt: skip
+        wait, later = time_start[b] - time_end[a], time_start[b] > time_start[a] and time_end[b] > time_end[a]
+        ends = centre_end[a], speed_end[a], size_end[a], centre_start[b], speed_start[b], size_start[b]
         if goes_on[a] == b:
-            want[a, b] = min(cost - 0.15, 1.6)
-        elif not edge_end[a] and not edge_start[b] and 0 < time_start[b] - time_end[a] <= 3.0 and np.isfinite(cost):
-            want[a, b] = cost
+            want[a, b] = min(join_cost(wait, *ends) - 0.15, 1.6)
+        elif not edge_end[a] and not edge_start[b] and later and -0.2 < wait <= 3.0:
+            cost = join_cost(max(wait, 0.0), *ends)
+            want |= {(a, b): cost} if np.isfinite(cost) else {}
     assert {(int(a), int(b)): pytest.approx(c) for a, b, c in zip(*got, strict=True)} == want
 
 

@@ -11,9 +11,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.ndimage import gaussian_filter
 
-from drover.core.bodies.along import extent_of, what_goes_along
-from drover.core.bodies.grid import GRID, Laid, cell_middles
-from drover.core.bodies.lacking import lacking_legs
+from drover.core.bodies.along import Extent, extent_of, what_goes_along
+from drover.core.bodies.grid import GRID, Laid, cell_middles, line_at
+from drover.core.bodies.lacking import Leg, lacking_legs
 from drover.core.bodies.looks import cell_differences
 from drover.core.bodies.reaching import reach_of
 from drover.core.bodies.settle import settle
@@ -24,7 +24,7 @@ from drover.core.footage.reader import ClipReader
 from drover.core.footage.writer import ClipWriter
 from drover.core.geometry import pair_overlap
 from drover.core.recipe import Recipe
-from drover.core.second_look import look_again
+from drover.core.second_look import _of_ends, _together, look_again
 from drover.core.types import Detections
 
 RATE, FRAMES, SIZE = 25.0, 150, (320, 180)
@@ -195,6 +195,49 @@ def test_who_has_lost_the_legs_is_held_against_those_that_stand_where_they_would
     wide, tall = field.of_part(whole - [0, 0, 0, 30.0])
     assert (wide[0], tall[0]) == pytest.approx((30.0, 60.0))
     assert field.of(whole)[1][0] == pytest.approx(60.0)
+
+
+def turning(*shares: tuple[float, float, int]) -> list[Leg]:
+    """Legs of two seconds each of one life, that show so much of a usual width and height and go to a side."""
+    rows, x = [], 150.0
+    for wide, tall, way in shares:
+        for _ in range(50):
+            x += way
+            rows.append((len(rows), 1, (x - 10 * wide, 120 - 40 * tall, x + 10 * wide, 120.0)))
+    box, n = np.array([row[2] for row in rows], np.float32), len(rows)
+    found = Detections.from_boxes(np.arange(n), box, np.ones(n, np.float32), frame_count=n, size=SIZE)
+    field = SizeField((40.0, 0.0), (20.0, 0.0), 0.1)
+    return lacking_legs(found, tracks_of(rows, n, size=SIZE), np.arange(n) / RATE, field)
+
+
+def test_a_leg_that_shows_too_little_is_filled_from_those_that_show_as_much_of_the_same_side():
+    legs = turning((0.25, 0.22, 1), (0.25, 0.18, 1), (0.25, 0.24, 1), (0.25, 0.22, -1), (0.45, 0.5, 1))
+    assert [leg.part for leg in legs] == [True] * 4 + [False], "the last is smaller both ways: a child"
+    assert [leg.lacking for leg in legs] == [True, False, True, True, False]
+    reach = {0: (-0.9, -0.3, 0.2, 0.7), 2: (-0.7, -0.3, 0.2, 0.9)}
+    told = [(leg, Extent(reach[k], 2.0) if k in reach else None) for k, leg in enumerate(legs[:4])]
+    grown = {int(leg.frame[0]): (*low, *high) for leg, low, high in _of_ends(told)}
+    assert grown == {k: pytest.approx((-0.8, -0.3, 0.2, 0.8)) for k in (0, 50, 100)}, "not where it goes back"
+
+
+def test_what_passes_by_one_leg_says_nothing_of_how_far_a_body_reaches():
+    """Five legs show a body to the left, above and below; beside one of them somebody else goes along."""
+    legs, told = turning(*[(0.3, 0.4, 1)] * 5), {}
+    own, other = np.zeros((GRID, GRID), bool), np.zeros((GRID, GRID), bool)
+    own[line_at(-0.4) : line_at(0.6), line_at(-0.8) : line_at(0.2)] = True
+    other[line_at(-0.4) : line_at(0.6), line_at(0.3) : line_at(0.9)] = True
+    for k, leg in enumerate(legs):
+        told[leg] = np.where(own, 7.0, np.where(other & (k == 2), 60.0, 1.0)), np.ones((GRID, GRID), bool)
+    reach = [_together(leg, told) for leg in legs]
+    assert all(one is not None and one.box == pytest.approx((-0.8, -0.4, 0.2, 0.6), abs=0.1) for one in reach)
+
+
+def test_where_bodies_are_not_of_a_size_nothing_is_looked_at_again():
+    """The clip is not even asked: there is none."""
+    found = Detections.from_boxes(np.zeros(1, int), np.array([[0, 0, 9, 9.0]]), np.ones(1), frame_count=1, size=SIZE)
+    tracks = tracks_of([(0, 1, (0, 0, 9, 9))], 1, size=SIZE)
+    mixed = SizeField((40.0, 0.0), (20.0, 0.0), 0.3)
+    assert look_again(None, None, found, tracks, np.zeros(1), mixed) is found  # type: ignore[arg-type]
 
 
 # --- a clip ------------------------------------------------------------------------------------------------------

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from builders import fixed
+from builders import fixed, tracks_of
 from hypothesis import given
 from hypothesis import strategies as st
 from numba import njit
@@ -27,6 +27,7 @@ from drover.core.track.filters import (
     update,
 )
 from drover.core.track.groups import assign_greedy, margins
+from drover.core.track.joining import join_broken
 from drover.core.track.measuring import measure, pace_of
 from drover.core.track.sharing import fit_boxes, pixel_table
 from drover.core.track.smoothing import smooth_line
@@ -348,6 +349,21 @@ def test_a_break_behind_a_tree_is_joined_and_drawn_straight():
     middle = (joined.box[:, 0] + joined.box[:, 2]) / 2
     assert np.abs(middle[30:70] - (100 + 4 * np.arange(30, 70))).max() < 3
     assert joined.state[30:70].tolist() == [TrackState.COASTING] * 40
+
+
+@pytest.mark.parametrize(("early", "one"), [(3, True), (5, True), (8, False)])
+def test_an_end_goes_on_as_what_began_just_before_it(early, one):
+    """One stood there and left; for a last moment something else at that place was taken for it."""
+    stood = [(k, 1, (100.0, 150.0, 130.0, 220.0)) for k in range(100)]
+    left = [
+        (k, 2, (x, 150.0, x + 30.0, 220.0)) for k in range(100 - early, 160) for x in [104.0 + 3 * (k - 100 + early)]
+    ]
+    rows = sorted(stood + left)
+    tracks = join_broken(tracks_of(rows, 160, size=(640, 360)), np.arange(160) / 25, TrackSettings())
+    assert tracks.paths.identity.tolist() == ([1] if one else [1, 2])
+    if one:
+        assert tracks.frame.tolist() == list(range(160)), "one box a picture"
+        assert tracks.box[100 - early].tolist() == list(left[0][2])
 
 
 def test_what_goes_out_at_the_edge_is_not_joined_to_what_comes_in():

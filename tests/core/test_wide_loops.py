@@ -98,20 +98,59 @@ def known_models(seed: int, shape: tuple[int, int]) -> tuple[RunningAverage, Col
 
 @pytest.mark.parametrize("shape", [(24, 32), (25, 33), (23, 130)])
 @pytest.mark.parametrize("gain", [1.0, 1.09])
-def test_brightness_and_colour_together_give_what_they_give_one_by_one(shape, gain):
+def test_brightness_and_colour_together_differ_as_one_by_one_and_learn_where_both_are_quiet(shape, gain):
     one, one_colour = known_models(7, shape)
     both, both_colour = known_models(7, shape)
+    planes = [both, both_colour.model]
     rng = np.random.default_rng(8)
     for k in range(5):
         grey = np.clip(both.background() + rng.normal(0, 9, shape), 0, 255).astype(np.uint8)
         chroma = rng.integers(96, 160, (2, -(-shape[0] // 2), -(-shape[1] // 2))).astype(np.uint8)
+        for mine, its in zip((one, one_colour.model), planes, strict=True):
+            mine.background()[:] = its.background()  # type: ignore[union-attr]
+        before = [plane.background().copy() for plane in planes]  # type: ignore[union-attr]
         assert one.step(grey, k / 25)
         one_colour.step(chroma, gain, k / 25, one.difference)
         assert step_known(both, both_colour, grey, chroma, gain, k / 25)
         np.testing.assert_array_equal(both.difference, one.difference)
-        np.testing.assert_array_equal(both.background(), one.background())
-        np.testing.assert_array_equal(both_colour.model.background(), one_colour.model.background())  # type: ignore[union-attr]
         assert both.seen == one.seen
+        moves, sure = both.difference > 48, both.difference != 48  # six times the noise, in eighths, rounded
+        quads, clear = (
+            np.pad(mask, [(0, n % 2) for n in shape], mode="edge").reshape(*chroma.shape[1:2], 2, -1, 2)
+            for mask in (moves, sure)
+        )
+        masks = (moves, sure), (np.tile(quads.any((1, 3)), (2, 1)), np.tile(clear.all((1, 3)), (2, 1)))
+        light = one_colour.planes_of(chroma, gain)
+        for ground, now, seen, (busy, told) in zip(planes, before, (grey, light), masks, strict=True):
+            pace = np.where(busy, 0.02 * 0.8, 0.8) * (k > 0) / 25
+            want = now + (1 - np.exp(-pace)) * (seen - now)
+            np.testing.assert_allclose(ground.background()[told], want[told], atol=2e-3)  # type: ignore[union-attr]
+
+
+def test_who_stood_for_long_with_every_plane_nearly_as_the_ground_leaves_no_ghost():
+    """Four and a half times the noise in brightness and in both colours, under the threshold each, for ten seconds."""
+    settings, shape = BackgroundSettings(look_at="colour", threshold_in="noise"), (16, 16)
+    model, colour = RunningAverage(settings, shape), ColourModel(settings, 30.0)
+    model.begin(np.full(shape, 100, np.float32), np.full(shape, 2, np.float32))
+    colour.begin(np.full((2, 8, 8), 120, np.float32), np.full((2, 8, 8), 2, np.float32))
+    empty = np.full(shape, 100, np.uint8), np.full((2, 8, 8), 120, np.uint8)
+    there = tuple(plane.copy() for plane in empty)
+    there[0][4:12, 4:12], there[1][:, 2:6, 2:6] = 109, 129
+    body = there[0] == 109
+    for k in range(250):
+        assert step_known(model, colour, *there, 1.0, k / 25)
+        assert (model.difference[body] > 48).all() and (model.difference[~body] == 0).all()
+    step_known(model, colour, *empty, 1.0, 10.0)
+    assert model.difference.max() < 24
+
+
+def test_what_is_taken_for_ground_is_taken_in_colour_too():
+    one, one_colour = known_models(7, (24, 32))
+    both, both_colour = known_models(7, (24, 32))
+    grey, chroma = np.full((24, 32), 90, np.uint8), np.full((2, 12, 16), 140, np.uint8)
+    one.step(grey, 0.0)
+    one_colour.step(chroma, 1.0, 0.0, one.difference)
+    assert step_known(both, both_colour, grey, chroma, 1.0, 0.0)
     runs = np.array([[2, 3, 9], [4, 0, 5]], np.int16)
     for colour in (one_colour, both_colour):
         colour.absorb(runs)

@@ -327,7 +327,7 @@ STAGES: dict[str, Stage] = {
         Stage("camera", 1, _nothing, lambda r: (r.camera,), _clip, _camera),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
-        Stage("bodies", 12, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
+        Stage("bodies", 13, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
             "boxes", 2, _followed, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,
@@ -337,7 +337,7 @@ STAGES: dict[str, Stage] = {
         Stage("lying", 1, _always("detect"), _nothing, _nothing, _lying),
         Stage("pace", 2, _always("detect", "lying"), _nothing, _nothing, _pace),
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
-        Stage("after", 5, _always("track", "detect", "lying"), lambda r: (r.track,), _nothing, _after),
+        Stage("after", 6, _always("track", "detect", "lying"), lambda r: (r.track,), _nothing, _after),
         Stage("follow", 1, _nothing, lambda r: (r.follow,), _clip, _follow),
         Stage("edits", 3, _edited_from, _nothing, lambda s: (digest_of(s.edits),), _edits),
         Stage("count", lines.VERSION, _always("edits"), lambda r: (r.count,), _nothing, _count, live=True),

@@ -92,7 +92,9 @@ def look_again(
 
 def _together(leg: Leg, along: dict[Leg, Along]) -> Extent | None:
     """How far a leg reaches, by all those legs of its life that show as much of the same side of it."""
-    clear, known = (np.stack(part) for part in zip(*(along[one] for one in along if _of_one_kind(leg, one)), strict=True))
+    clear, known = (
+        np.stack(part) for part in zip(*(along[one] for one in along if _of_one_kind(leg, one)), strict=True)
+    )
     some = np.maximum(known.sum(axis=0), 1)
     # Somebody who passes by is clear in one leg: no single one is to say how far it reaches.
     even = (np.minimum(clear, STRONGEST) * known).sum(axis=0) / some

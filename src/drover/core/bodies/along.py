@@ -101,7 +101,9 @@ def extent_of(clear: Float, known: Mask, share: tuple[float, float], edges: Floa
         return None
     own = (-wide / 2, -tall / 2, wide / 2, tall / 2)
     ends = [at * CELL - REACH if at != was else mine for at, was, mine in zip(whole, core, own, strict=True)]
-    return Extent((ends[0], ends[1], ends[2], ends[3]), _least_edge(clear if edges is None else edges, known, core, whole))
+    return Extent(
+        (ends[0], ends[1], ends[2], ends[3]), _least_edge(clear if edges is None else edges, known, core, whole)
+    )
 
 
 def _largest_sum(speaks: Float, core: tuple[int, int, int, int]) -> tuple[int, int, int, int] | None:

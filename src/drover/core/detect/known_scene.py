@@ -27,9 +27,10 @@ def step_known(
 ) -> bool:
     """Step both models and join their differences where all of it is known; False, and nothing done, elsewhere.
 
-    ``chroma`` (2, height / 2, width / 2); ``gain`` as in :meth:`ColourModel.step`. The differences are what stepping the
-    models one by one gives. But nothing of a pixel is learnt where all of it together says that something is there:
-    who stands still with trousers nearly as bright as the ground would go into it plane by plane, and leave a ghost.
+    ``chroma`` (2, height / 2, width / 2); ``gain`` as in :meth:`ColourModel.step`. The differences are those that
+    stepping the models one by one gives. But nothing of a pixel is learnt where all of it together says that something
+    is there: who stands still with a coat nearly as bright as the ground, and nearly of its colour, would go into it
+    plane by plane, and leave a ghost.
     """
     other = colour.model
     if chroma is None or not isinstance(model, RunningAverage) or not isinstance(other, RunningAverage):
@@ -64,9 +65,9 @@ def update_both(
     """All of the picture and its colour, in place.
 
     ``difference`` becomes the root of the squares of the differences in brightness and both colours, each in eighths of
-    its noise; every background moves toward its picture by ``rate``, or by ``busy_rate`` where that is over ``cut``, in
-    colours where it is for any of the pixels that one of theirs covers. Colours are brought to the background's light by ``factor`` and kept in ``seen``; ``seen``, ``ground``
-    and ``ground_scale`` are (2 x half height, half width).
+    its noise; every background moves toward its picture by ``rate``, or by ``busy_rate`` where that is over ``cut``,
+    in colours where it is for any of the pixels that one of theirs covers. Colours are brought to the background's
+    light by ``factor`` and kept in ``seen``; ``seen``, ``ground`` and ``ground_scale`` are (2 x half height, half width).
     """
     height, width = grey.shape
     half, across = chroma.shape[1], chroma.shape[2]

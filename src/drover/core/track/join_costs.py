@@ -44,8 +44,8 @@ def find_joins(
 ) -> tuple[Int, Int, Float]:  # pragma: no cover
     """Pairs of some of the ends with a beginning that may be one object, with their costs, end by end.
 
-    Beginnings are looked up by time; one that goes on begins and ends later. ``goes_on`` (ends,) is the beginning each end was linked to, -1 for none: such a
-    pair is always possible.
+    Beginnings are looked up by time; one that goes on begins and ends later. ``goes_on`` (ends,) is the beginning each
+    end was linked to, -1 for none: such a pair is always possible.
     """
     order = np.argsort(first.time, kind="mergesort")
     order = order[~first.at_edge[order]]
