@@ -91,7 +91,12 @@ def look_again(
 
 
 def _together(leg: Leg, along: dict[Leg, Along]) -> Extent | None:
-    """How far a leg reaches, by all those legs of its life that show as much of the same side of it."""
+    """How far a leg reaches; by all those legs of its life that show as much of the same side, where that is narrow.
+
+    What is as wide as a body and low may be a hen between walkers: each leg of it has to tell by itself.
+    """
+    if not leg.narrow:
+        return extent_of(*along[leg], leg.share)
     clear, known = (
         np.stack(part) for part in zip(*(along[one] for one in along if _of_one_kind(leg, one)), strict=True)
     )

@@ -64,10 +64,11 @@ def update_both(
 ) -> None:  # pragma: no cover
     """All of the picture and its colour, in place.
 
-    ``difference`` becomes the root of the squares of the differences in brightness and both colours, each in eighths of
-    its noise; every background moves toward its picture by ``rate``, or by ``busy_rate`` where that is over ``cut``,
-    in colours where it is for any of the pixels that one of theirs covers. Colours are brought to the background's
-    light by ``factor`` and kept in ``seen``; ``seen``, ``ground`` and ``ground_scale`` are (2 x half height, half width).
+    ``difference`` becomes the root of the squares of the differences in brightness and both colours, each in eighths
+    of its noise; every background moves toward its picture by ``rate``, or by ``busy_rate`` where that is over
+    ``cut``, in colours where it is for any of the pixels that one of theirs covers. Colours are brought to the
+    background's light by ``factor`` and kept in ``seen``; ``seen``, ``ground`` and ``ground_scale`` are
+    (2 x half height, half width).
     """
     height, width = grey.shape
     half, across = chroma.shape[1], chroma.shape[2]
