@@ -182,6 +182,7 @@ def test_pieces_and_bodies_without_an_end_are_far_too_small_and_children_are_not
     assert legs_of(6, 12) == (3, 3), "a head"
     assert legs_of(19, 26) == (3, 3), "as wide as others, without legs"
     assert legs_of(12, 24) == (3, 0), "smaller both ways: a child, or lost in shade above and below"
+    assert legs_of(19, 12) == (3, 0), "as wide and a third as tall: something else, as a hen between walkers"
     assert legs_of(20, 36) == (0, 0), "whole"
     assert legs_of(3, 6) == (3, 0), "a child far away, or a head"
     assert legs_of(1.5, 6) == legs_of(6, 3) == (0, 0), "something else"

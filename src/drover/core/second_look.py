@@ -35,7 +35,6 @@ MOMENTS, AROUND, FEW = 6, 0.6, 8  # at which others are asked first, s before an
 SOME = 0.15  # of those, and two, that have to go on for all others to be looked at
 EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond, in the middle one of its legs
 LEAN = 0.55  # from which what is seen is an end of a body: a halo lies on all sides
-LEAN_OF_WIDE = 0.65  # of what is as wide as a body: a hen between walkers is one
 UPPER = 0.15  # from which more of it lies below: where little is seen, that is a head
 HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end alone
 AS_MUCH = 0.35  # log ratio of what two legs show of a body, up to which they show the same part
@@ -93,7 +92,7 @@ def look_again(
 def _together(leg: Leg, along: dict[Leg, Along]) -> Extent | None:
     """How far a leg reaches; by all those legs of its life that show as much of the same side, where that is narrow.
 
-    What is as wide as a body and low may be a hen between walkers: each leg of it has to tell by itself.
+    What is as wide as a body may be all there is of it: each leg of it has to tell by itself.
     """
     if not leg.narrow:
         return extent_of(*along[leg], leg.share)
@@ -208,7 +207,7 @@ def _is_an_end(grown: list[tuple[Leg, Extent]]) -> bool:
     leans = np.array([extent.lean(leg.share) for leg, extent in grown])
     across, down = float(np.median(np.abs(leans[:, 0]))), float(np.median(leans[:, 1]))
     if not np.median([leg.narrow for leg, _ in grown]):
-        return abs(down) >= LEAN_OF_WIDE
+        return abs(down) >= LEAN
     tall = float(np.median([leg.share[1] for leg, _ in grown]))
     return down >= LEAN or (across >= LEAN and down >= UPPER and tall < HALF)
 

@@ -25,6 +25,7 @@ LEAST_SEEN = 0.2  # of the pictures of a leg in which something is seen
 LOW = 0.75  # of the usual height, under which a part may be lacking,
 NARROW, AS_WIDE = 0.45, 0.7  # where the width is under the one share of the usual one, or over the other
 PART = 0.2  # of both, under which it is something else
+OTHER = 0.35  # of the height, under which what is as wide as a body is something else as well: a hen between walkers
 TINY, WHOLE = 0.1, 0.85  # of the usual height, between which what is seen may go on
 MOSTLY, LEAST_LEGS = 0.5, 2  # of a life, and legs, that are too small
 WENT = 0.3  # usual widths to one side from which it goes there
@@ -85,7 +86,7 @@ def _leg(found: Detections, blob: Int, frame: Int, box: Float, usual: Float, row
     if at_edge or not TINY < tall < WHOLE or wide < TINY:
         return None
     smaller = NARROW <= wide < AS_WIDE
-    part = not smaller and tall < LOW
+    part = not smaller and tall < LOW and (wide < NARROW or tall > OTHER)
     went = float(box[rows[-1], ::2].mean() - box[rows[0], ::2].mean()) / float(np.median(usual[rows, 0]))
     return Leg(
         int(blob[0]), blob[rows], frame[rows].astype(np.int64), box[rows], usual[rows], (wide, tall),
