@@ -102,7 +102,7 @@ def _together(leg: Leg, along: dict[Leg, Along]) -> Extent | None:
     some = np.maximum(known.sum(axis=0), 1)
     # Somebody who passes by is clear in one leg: no single one is to say how far it reaches.
     even = (np.minimum(clear, STRONGEST) * known).sum(axis=0) / some
-    return extent_of(even, known.any(axis=0), leg.share, (clear * known).sum(axis=0) / some)
+    return extent_of(even, np.asarray(known.any(axis=0), np.bool_), leg.share, (clear * known).sum(axis=0) / some)
 
 
 def _of_one_kind(leg: Leg, other: Leg) -> bool:
