@@ -24,7 +24,7 @@ from drover.core.footage.reader import ClipReader
 from drover.core.footage.writer import ClipWriter
 from drover.core.geometry import pair_overlap
 from drover.core.recipe import Recipe
-from drover.core.second_look import _of_ends, _together, look_again
+from drover.core.second_look import _of_ends, _with_extents, look_again
 from drover.core.types import Detections
 
 RATE, FRAMES, SIZE = 25.0, 150, (320, 180)
@@ -223,13 +223,14 @@ def test_a_leg_that_shows_too_little_is_filled_from_those_that_show_as_much_of_t
 
 def test_what_passes_by_one_leg_says_nothing_of_how_far_a_body_reaches():
     """Five legs show a body to the left, above and below; beside one of them somebody else goes along."""
-    legs, told = turning(*[(0.3, 0.4, 1)] * 5), {}
+    legs, told = turning(*[(0.3, 0.4, 1)] * 5), []
     own, other = np.zeros((GRID, GRID), bool), np.zeros((GRID, GRID), bool)
     own[line_at(-0.4) : line_at(0.6), line_at(-0.8) : line_at(0.2)] = True
     other[line_at(-0.4) : line_at(0.6), line_at(0.3) : line_at(0.9)] = True
     for k, leg in enumerate(legs):
-        told[leg] = np.where(own, 7.0, np.where(other & (k == 2), 60.0, 1.0)), np.ones((GRID, GRID), bool)
-    reach = [_together(leg, told) for leg in legs]
+        clear = np.where(own, 7.0, np.where(other & (k == 2), 60.0, 1.0))
+        told.append((leg, (clear, np.ones((GRID, GRID), bool))))
+    reach = [extent for _, extent in _with_extents(told)]
     assert all(one is not None and one.box == pytest.approx((-0.8, -0.4, 0.2, 0.6), abs=0.1) for one in reach)
 
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,6 +38,7 @@ EDGE = 1.4  # by what factor the ends of a body stand out from what lies beyond,
 LEAN = 0.55  # from which what is seen is an end of a body: a halo lies on all sides
 UPPER = 0.15  # from which more of it lies below: where little is seen, that is a head
 HALF = 0.5  # of a usual height, from which what is narrow as well has to be an upper end alone
+LEGS_AROUND = 7  # each way, that are held against one
 AS_MUCH = 0.35  # log ratio of what two legs show of a body, up to which they show the same part
 GAIN = 1.2  # times the height or width that were seen, for anything to be gained
 GOES_ON, TALLEST = 1.2, 1.3  # times the height that was seen, for a life to be more of it; and usual heights it may be
@@ -74,8 +76,9 @@ def look_again(
         if told is not None:
             along[leg] = told
         reaches[leg] = reach_of(laid, leg.share, darkest)
-    extents = {leg: _together(leg, along) for leg in along}
-    whole = _made_whole(found, legs, lambda mine: _of_ends([(leg, extents.get(leg)) for leg in mine if leg.part]))
+    whole = _made_whole(
+        found, legs, lambda mine: _of_ends(_with_extents([(leg, along.get(leg)) for leg in mine if leg.part]))
+    )
     if whole is not found:
         return whole  # how large bodies are is known better then, and the rest is asked anew
     asked = read_again(result, clip, tracks, _at_moments(others, times), cancelled)
@@ -89,16 +92,25 @@ def look_again(
     )  # fmt: skip
 
 
-def _together(leg: Leg, along: dict[Leg, Along]) -> Extent | None:
-    """How far a leg reaches; by all those legs of its life that show as much of the same side, where that is narrow.
+def _with_extents(legs: list[tuple[Leg, Along | None]]) -> list[tuple[Leg, Extent | None]]:
+    """Legs of a life, in order of time, and how far each reaches."""
+    return [(leg, None if own is None else _together(leg, own, _near(legs, k))) for k, (leg, own) in enumerate(legs)]
+
+
+def _near(legs: list[tuple[Leg, Any]], place: int) -> list[tuple[Leg, Any]]:
+    """Those around one of the legs of a life with what is known of them: it may be a long one."""
+    return legs[max(0, place - LEGS_AROUND) : place + LEGS_AROUND + 1]
+
+
+def _together(leg: Leg, own: Along, near: list[tuple[Leg, Along | None]]) -> Extent | None:
+    """How far a leg reaches; by all those near it that show as much of the same side, where that is narrow.
 
     What is as wide as a body may be all there is of it: each leg of it has to tell by itself.
     """
     if not leg.narrow:
-        return extent_of(*along[leg], leg.share)
-    clear, known = (
-        np.stack(part) for part in zip(*(along[one] for one in along if _of_one_kind(leg, one)), strict=True)
-    )
+        return extent_of(*own, leg.share)
+    alike = [along for other, along in near if along is not None and _of_one_kind(leg, other)]
+    clear, known = (np.stack(part) for part in zip(*alike, strict=True))
     some = np.maximum(known.sum(axis=0), 1)
     # Somebody who passes by is clear in one leg: no single one is to say how far it reaches.
     even = (np.minimum(clear, STRONGEST) * known).sum(axis=0) / some
@@ -107,9 +119,7 @@ def _together(leg: Leg, along: dict[Leg, Along]) -> Extent | None:
 
 def _of_one_kind(leg: Leg, other: Leg) -> bool:
     """Whether two legs of a life show as much of a body, which goes to the same side."""
-    if (leg.life, leg.way) != (other.life, other.way):
-        return False
-    return bool(np.abs(np.log(np.array(leg.share) / other.share)).max() <= AS_MUCH)
+    return leg.way == other.way and bool(np.abs(np.log(np.array(leg.share) / other.share)).max() <= AS_MUCH)
 
 
 def _darkest_shadow(taken: DetectSettings) -> float | None:
@@ -172,13 +182,14 @@ def _made_whole(found: Detections, legs: list[Leg], more_of: Callable[[list[Leg]
 
 def _of_ends(legs: list[tuple[Leg, Extent | None]]) -> More:
     """How far the legs of a life reach that are ends of bodies, those too small to tell as well; none else."""
-    grown = [(leg, extent) for leg, extent in legs if extent is not None and _gain(leg, extent)]
+    legs = [(leg, extent if extent is not None and _gain(leg, extent) else None) for leg, extent in legs]
+    grown = [(leg, extent) for leg, extent in legs if extent is not None]
     edges = [extent.edge for _, extent in grown] + [0.0] * (sum(leg.lacking for leg, _ in legs) - len(grown))
     if not grown or np.median(edges) < EDGE or not _is_an_end(grown):
         return []
     out: More = []
-    for leg, _ in legs:
-        same = [extent.box for other, extent in grown if _of_one_kind(leg, other)]
+    for k, (leg, _) in enumerate(legs):
+        same = [one.box for other, one in _near(legs, k) if one is not None and _of_one_kind(leg, other)]
         if same:
             corners = np.median(same, axis=0)
             if not leg.narrow:
