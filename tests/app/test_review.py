@@ -185,7 +185,8 @@ def test_a_careful_person_puts_broken_tracks_right_and_it_holds(opened, qtbot, t
     session = opened.session
     truth, count = session.truth, session.recipe.score
     recipe = session.recipe
-    for name, value in (("after.join", False), ("life.longest_gap", 0.1), ("life.return_within", 0.0)):
+    badly = {"after.join": False, "life.longest_gap": 0.1, "life.return_within": 0.0, "life.hits_to_confirm": 3}
+    for name, value in (badly | {"match.farthest": 0.12}).items():
         recipe = with_value(recipe, f"track.{name}", value)
     session.edit(recipe, "link badly")
     settled(opened, qtbot)
