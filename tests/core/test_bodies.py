@@ -162,6 +162,25 @@ def test_a_loose_head_goes_to_its_body_with_its_outline_and_two_bodies_stay_two(
     assert left is found
 
 
+def coat_of_the_ground(frames: int = 120) -> list[tuple]:
+    """A head over legs whose coat is not told from the ground, a hen that drifts along by the feet; four walkers."""
+    rows = []
+    for f in range(frames):
+        x, swing = 20 + 2 * f, (0, 2, 4, 2)[f % 4]
+        rows += [(f, x + 7, 140, x + 13, 147), (f, x + 4 - swing, 172, x + 16 + swing, 200)]
+        rows.append((f, x + 6 - f // 4, 208, x + 18 - f // 4, 218))
+        rows += [(f, x + apart, foot - 60, x + 20 + apart, foot) for apart in (120, 180) for foot in (200, 320)]
+    return rows
+
+
+def test_head_and_legs_of_one_fate_are_one_before_what_merely_fits_is_taken_for_a_piece():
+    """Hen and legs are together no larger than a body, and near each other for long; the head's place is another."""
+    found = table(coat_of_the_ground(), 120)
+    settled = settle(found, np.arange(120) / RATE, RATE, BodySettings())
+    ends = [(top, foot) for _, top, _, foot in settled.box.tolist()]
+    assert ends.count((140, 200)) == 3 * 120 and ends.count((208, 218)) == 120 and len(ends) == 6 * 120
+
+
 def test_outlines_are_the_same_in_blocks_of_any_length(monkeypatch):
     found, times = table(walkers(60), 60), np.arange(60) / RATE
     whole = settle(found, times, RATE, BodySettings())

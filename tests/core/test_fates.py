@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from drover.core.bodies import fate
 from drover.core.bodies.fate import join_fates, stacked_pairs
-from drover.core.bodies.followed import owners_of, specks
+from drover.core.bodies.followed import of_specks, owners_of
 from drover.core.bodies.size_field import SizeField
 from drover.core.types import TrackState
 
@@ -275,12 +275,41 @@ def test_of_two_the_nearer_is_it_and_only_one():
     assert owner[12:14].tolist() == [0, 1]
 
 
-def test_specks_are_small_for_their_place_and_never_leave_it():
-    field = SizeField((40.0, 0.0), (20.0, 0.0), 0.1)
+def going_about() -> tuple[list[tuple], np.ndarray, np.ndarray]:
+    """Rows of tracks, boxes, owners: a speck, one as small that goes about, a body that stands, one thin as a speck."""
     rows = []
     for f in range(50):
-        rows.append((f, 1, (100, 100, 105, 108)))  # a speck
-        rows.append((f, 2, (10 + 2 * f, 20, 15 + 2 * f, 28)))  # as small, but it goes about
-        rows.append((f, 3, (150, 60, 170, 100)))  # a body that stands
-        rows.append((f, 4, (100, 20, 104, 52)))  # thin, yet nearly as tall as a body
-    assert specks(tracks_of(rows, 50, size=(300, 200)), field).tolist() == [1]
+        rows.append((f, 1, (100, 100, 105, 108)))
+        rows.append((f, 2, (10 + 2 * f, 20, 15 + 2 * f, 28)))
+        rows.append((f, 3, (150, 60, 170, 100)))
+        rows.append((f, 4, (100, 20, 104, 52)))
+    return rows, np.array([row[2] for row in rows], np.float32), np.array([row[1] for row in rows])
+
+
+def dropped(field: SizeField | None, left_out=()) -> set[int]:
+    rows, box, owner = going_about()
+    tracks = tracks_of([row for row in rows if row[1] not in left_out], 50, size=(300, 200))
+    return set(owner[of_specks(owner, box, tracks, field)].tolist())
+
+
+def test_specks_are_small_for_their_place_and_never_leave_it():
+    assert dropped(SizeField((40.0, 0.0), (20.0, 0.0), 0.1)) == {1}
+
+
+def test_where_things_are_of_all_sizes_specks_are_far_smaller_than_all_that_go_about():
+    for field in (None, SizeField((40.0, 0.0), (20.0, 0.0), 0.6)):
+        assert dropped(field) == set()  # 2 is as small, and goes about
+        rows, box, owner = going_about()
+        rows = [
+            (f, one, (x1, y1, x1 + 12, y1 + 18) if one == 2 else (x1, y1, x2, y2)) for f, one, (x1, y1, x2, y2) in rows
+        ]
+        tracks = tracks_of(rows, 50, size=(300, 200))
+        assert set(owner[of_specks(owner, box, tracks, field)].tolist()) == {1}
+    assert dropped(None, left_out=(2,)) == set()  # nothing goes about: nobody knows
+
+
+def test_who_is_taken_for_a_speck_while_passing_by_is_none():
+    rows, box, owner = going_about()
+    box[(owner == 1) & (np.arange(len(owner)) // 4 == 20)] = (92, 80, 112, 120)
+    taken = of_specks(owner, box, tracks_of(rows, 50, size=(300, 200)), SizeField((40.0, 0.0), (20.0, 0.0), 0.1))
+    assert taken[owner == 1].sum() == 49 and not taken[80]

@@ -112,6 +112,28 @@ def test_who_is_mostly_alone_is_cut_from_the_other_and_a_cart_is_left_whole():
     assert len(packed_parts(cart, tracks_of(rows, 30, size=(300, 200)), FIELD, NONE)[0]) == 0
 
 
+def stout(f: int):
+    """One of the usual width; after him one who is stout, now and then more so, and met by another in five pictures."""
+    if f < 40:
+        return [body(100, 120)]
+    return [(100, 70, 129 if f % 6 == 0 else 126, 120), *([body(130, 118)] if 50 <= f < 55 else [])]
+
+
+def test_who_is_stout_is_no_two_bodies_for_that():
+    """Nearly half more than one body is hardly more than he mostly is."""
+    found, rows = table(70, stout)
+    rows = [(f, 1 + (f >= 40), box) for f, _, box in rows]
+    blob, _ = packed_parts(found, tracks_of(rows, 70, size=(300, 200)), FIELD, NONE)
+    assert set(blob.tolist()) == {50, 51, 52, 53, 54}
+
+
+def test_where_a_field_has_another_shape_than_usual_it_tells_nothing():
+    """Vans below made the widths of walkers above shrink: slices of one are no bodies."""
+    slim = replace(FIELD, width=(WIDE - 2.0 * 100, 2.0))  # 20 px wide at level 100, 8 px at 94
+    found, rows = table(30, lambda f: [(100, 44, 120, 94)] if 10 <= f < 18 else [(100, 50, 120, 100)])
+    assert len(packed_parts(found, tracks_of(rows, 30, size=(300, 200)), slim, NONE)[0]) == 0
+
+
 LONG = replace(FIELD, height=(WIDE, 0.0), width=(TALL, 0.0))
 
 

@@ -10,9 +10,9 @@ from hypothesis import given
 from hypothesis import settings as examples
 from hypothesis import strategies as st
 
-from drover.core.recipe import MatchSettings, MotionSettings, TrackSettings
+from drover.core.recipe import MatchSettings, MotionSettings, Recipe, TrackSettings, with_value
 from drover.core.track.noises import Noises, with_noises
-from drover.core.track.rebound import find_rebounds
+from drover.core.track.rebound import find_again, find_rebounds
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections
 
@@ -112,3 +112,45 @@ def ball(x: float, y: float, side: float = SIDE) -> tuple[float, ...]:
 )
 def test_the_only_one_of_its_size_no_farther_than_it_goes_is_it(boxes, how, expected):
     assert rebounds(*boxes, **how) == expected
+
+
+def again(*boxes, forecast=((100, 100, 140, 200),), match=(-1,), farthest=1.2) -> list[tuple[int, int]]:
+    """Which of the lost are found again, and where."""
+    expected, there = np.array(forecast, np.float32), np.array(boxes, np.float32).reshape(-1, 4)
+    who, detection = find_again(expected, np.array(match[: len(expected)]) < 0, there, np.array(match), farthest)
+    return list(zip(who.tolist(), detection.tolist(), strict=True))
+
+
+@pytest.mark.parametrize(
+    ("boxes", "how", "expected"),
+    [
+        ([(110, 110, 150, 210)], {}, [(0, 0)]),
+        ([(110, 110, 150, 210)], {"farthest": 0.2}, []),  # 14 of 63 px
+        ([(115, 100, 155, 200)], {}, []),  # 25 of 55 parts are shared: less than half
+        ([(100, 100, 159, 200)], {}, [(0, 0)]),  # nearly half as wide again
+        ([(100, 100, 164, 200)], {}, []),
+        ([(300, 100, 340, 200), (102, 100, 142, 200)], {}, [(0, 1)]),
+        ([(102, 100, 142, 200)], {"match": (-1, 0)}, []),  # another has it, who is not lost
+        ([(102, 100, 142, 200)], {"forecast": ((100, 100, 140, 200), (110, 100, 150, 200)), "match": (-1, -1)}, []),
+        (
+            [(102, 100, 142, 200)],
+            {"forecast": ((100, 100, 140, 200), (300, 100, 340, 200)), "match": (-1, -1)},
+            [(0, 0)],
+        ),
+        ([], {}, []),
+    ],
+)
+def test_found_again_is_who_overlaps_its_forecast_by_half_and_nobody_else_can_be(boxes, how, expected):
+    assert again(*boxes, **how) == expected
+
+
+def test_who_is_beyond_its_gate_but_where_it_was_expected_by_half_is_found_again():
+    """A van is found farther on than its filter can believe: what was seen of it until then was its rear part."""
+    seen = list(range(80))
+    left = np.array([20 + 2.0 * f + 45.0 * (f > 42) for f in seen])
+    box = np.column_stack([left, np.full(len(seen), 100.0), left + 150, np.full(len(seen), 190.0)]).astype(np.float32)
+    ones = np.ones(len(seen), np.float32)
+    found = Detections.from_boxes(np.array(seen), box, ones, frame_count=80, size=SIZE)
+    settings = with_noises(with_value(Recipe(), "track.after.join", False).track, Noises(0.06, 1.5))
+    tracks = link_detections(found, TIMES[:80], RATE, settings)
+    assert set(tracks.identity.tolist()) == {1} and (tracks.detection[43:60] >= 0).all()

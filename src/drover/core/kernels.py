@@ -198,6 +198,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     lost.lose(living, np.ones(1, np.bool_))
     living.born_at[0] = 1.0
     lost.returned(living, 0, 2.0)
+    living.keep(np.zeros(1, np.bool_))
 
 
 def _warm_camera() -> None:

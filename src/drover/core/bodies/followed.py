@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -11,12 +13,14 @@ from drover.core.geometry import pair_overlap
 from drover.core.track.travel import travelled
 from drover.core.types import Tracks
 
-__all__ = ["owners_of", "rows_by_life", "specks"]
+__all__ = ["of_specks", "owners_of", "rows_by_life"]
 
 Int = NDArray[np.int64]
 SAME = 0.4  # overlap from which a detection is what a track was expected to be at
 INSIDE, PIECE = 0.7, 0.1  # share of a piece that lies where its body is expected, and the least share of that it has
 SPECK = 0.4  # of a body's height and width there, under which one that stays is a mark on the ground
+SPECK_AMONG_ALL = 0.5  # of the smallest of those that go about, where they are of all sizes
+SMALLEST = 0.1  # quantile of these that is the smallest
 MOVED = 1.0  # own sizes from where it was first seen
 
 
@@ -84,14 +88,22 @@ def largest_within(
     return which
 
 
-def specks(tracks: Tracks, field: SizeField) -> NDArray[np.int32]:
-    """Identities that never left their place and are far smaller than a body is there."""
+def of_specks(owner: Int, box: NDArray[np.float32], tracks: Tracks, field: SizeField | None) -> NDArray[np.bool_]:
+    """(rows,) which boxes are specks: of one that never left its place, and far smaller than a body is there.
+
+    Where no ``field`` tells how large that is, they are far smaller than all that go about. Who passes by may be taken
+    for the speck a while, but is no smaller for that. ``owner`` (rows,) is who each box (rows, 4) px is followed as.
+    """
     paths, moved = tracks.paths, travelled(tracks)
-    out = []
-    for k in np.flatnonzero(moved < MOVED).tolist():
-        box = tracks.box[paths.row[paths.start[k] : paths.start[k + 1]]].astype(np.float64)
-        side = np.median(box[:, 2:] - box[:, :2], axis=0)
-        wide, tall = field.at(float(np.median(box[:, 3])))
-        if side[0] < SPECK * wide and side[1] < SPECK * tall:
-            out.append(int(paths.identity[k]))
-    return np.array(out, np.int32)
+    path = [tracks.box[paths.row[a:b]].astype(np.float64) for a, b in itertools.pairwise(paths.start.tolist())]
+    side = np.array([np.median(each[:, 2:] - each[:, :2], axis=0) for each in path]).reshape(-1, 2)
+    stays, goes = moved < MOVED, moved >= MOVED
+    limit = np.zeros((int(max(owner.max(initial=0), paths.identity.max(initial=0))) + 1, 2))
+    if field is not None and field.says_something:
+        usual = np.array([field.at(float(np.median(each[:, 3]))) for each in path]).reshape(-1, 2)
+        limit[paths.identity[stays]] = SPECK * usual[stays]
+    elif goes.any():
+        limit[paths.identity[stays]] = SPECK_AMONG_ALL * np.quantile(side[goes], SMALLEST, axis=0)
+    small = np.zeros(len(limit), np.bool_)
+    small[paths.identity] = (side < limit[paths.identity]).all(axis=1)
+    return small[owner] & (box[:, 2:] - box[:, :2] < limit[owner]).all(axis=1)

@@ -23,6 +23,7 @@ Float = NDArray[np.float64]
 Float32 = NDArray[np.float32]
 MORE = 1.35  # times the pixels of one body from which a blob is more than one
 ONE_HEIGHT, ONE_WIDTH = 0.35, 0.5  # spreads over which bodies are not alike enough to be placed: limbs swing
+ONE_SHAPE = 1.5  # ratio of height to width, against the usual one, beyond which a field is no field of one body there
 UPRIGHT = 1.0  # times its width that a body must be tall: what is long looks shorter as it turns
 ABOUT = 0.25  # log ratio of its height to the usual one from which a blob shows how much of its box a body fills
 LEAST_NEW = 0.4  # of a body's pixels that one more must bring
@@ -38,7 +39,8 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
     """Which blobs (parts,), rising, are several bodies, and the box (parts, 4) px of each of these.
 
     ``tracks`` were linked from ``found``; ``field`` says how large one body is. Blobs of identities that are mostly so
-    large are left alone: a cart among walkers is one. So are the blobs in ``but``.
+    large are left alone: a cart among walkers is one. So are those hardly larger than theirs mostly are, and the blobs
+    in ``but``.
     """
     none = np.zeros(0, np.int64), np.zeros((0, 4), np.float32)
     if field is None or field.spread > ONE_HEIGHT or field.width_spread > ONE_WIDTH or len(found.runs) == 0:
@@ -53,8 +55,10 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
         return none
     fill = float(np.median(share[usual]))
     # What is larger than all that may be placed with as much left over as may be is not looked into.
-    large = (share > MORE * fill) & (share * (1.0 - MOST_LEFT) <= MOST * fill)
-    large &= ~_of_large_ones(tracks, share, MORE * fill)
+    own = _usual_shares(tracks, share)
+    large = (share > MORE * np.maximum(own, fill)) & (share * (1.0 - MOST_LEFT) <= MOST * fill)
+    large &= own <= MORE * fill
+    large &= np.abs(np.log(tall / wide / np.median(tall / wide))) < np.log(ONE_SHAPE)
     large[but] = False
     blob, boxes = [], []
     fixed = found.frozen()
@@ -66,14 +70,15 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
     return (np.array(blob, np.int64), np.concatenate(boxes).astype(np.float32)) if blob else none
 
 
-def _of_large_ones(tracks: Tracks, share: Float, large: float) -> NDArray[np.bool_]:
-    """Which detections belong to an identity that is mostly as large."""
+def _usual_shares(tracks: Tracks, share: Float) -> Float:
+    """(detections,) the share that the identity of each mostly has, 0 for none: stout ones are not several."""
     held = np.flatnonzero(tracks.detection >= 0)
     held = held[np.argsort(tracks.identity[held], kind="stable")]
-    out = np.zeros(len(share), np.bool_)
+    out = np.zeros(len(share))
     for rows in np.split(held, np.flatnonzero(np.diff(tracks.identity[held])) + 1):
-        if len(rows) and np.median(share[tracks.detection[rows]]) > large:
-            out[tracks.detection[rows]] = True
+        if len(rows):
+            of = tracks.detection[rows]
+            out[of] = np.maximum(out[of], np.median(share[of]))
     return out
 
 

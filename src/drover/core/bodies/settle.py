@@ -15,12 +15,13 @@ from numpy.typing import NDArray
 from drover.core.bodies.completed import complete_bodies
 from drover.core.bodies.crowns import split_groups
 from drover.core.bodies.fate import join_fates, stacked_pairs
-from drover.core.bodies.followed import owners_of, specks
+from drover.core.bodies.followed import of_specks, owners_of
 from drover.core.bodies.gather import fitting_pairs, lives_together, owned_together, unite_pairs
 from drover.core.bodies.necks import split_necks
 from drover.core.bodies.shared import split_shared
 from drover.core.bodies.size_field import SizeField, fit_size_field
 from drover.core.detect.growing import GrowingColumn
+from drover.core.kernel_parts import read_only
 from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
 from drover.core.track.noises import USUAL, with_noises
 from drover.core.track.whole_clip import link_detections
@@ -101,29 +102,40 @@ def _settled_once(
     tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
     fixed = detections.frozen()  # one kind of array for the kernels, in each round
     box, frame_start = fixed.box, fixed.frame_start
+    frame = rows_to_frames(detections.frame_start)
     owner = owners_of(tracks, len(detections), box, frame_start)
     into, whole = np.arange(len(detections)), detections.box
     field = fit_size_field(tracks)
     told = field is not None and field.says_something
-    if settings.gather and field is not None and told:
-        height, width = np.array(field.height), np.array(field.width)
-        body, piece = fitting_pairs(frame_start, box, owner, height, width)
-        one = lives_together(body, piece, owner, box)
-        into, whole = unite_pairs(body[one], piece[one], box, height, width)
-        owner = owned_together(owner, into)
     if settings.gather:
-        free = np.flatnonzero(into == np.arange(len(into)))
-        frame = rows_to_frames(detections.frame_start)[free]
-        body, piece = stacked_pairs(frame, whole[free].astype(np.float64), owner[free], times)
-        into, whole = join_fates(into, whole, free[body], free[piece])
+        # First those of one fate, whatever their sizes: a piece that merely fits may belong to another body.
+        into, whole, owner = _of_one_fate(into, whole, owner, frame, times)
+    if settings.gather and field is not None and told:
+        height, width, whole = np.array(field.height), np.array(field.width), read_only(whole)
+        body, piece = fitting_pairs(frame_start, whole, owner, height, width)
+        apart = (into[body] == body) & (into[piece] == piece)
+        body, piece = body[apart], piece[apart]
+        one = lives_together(body, piece, owner, whole)
+        further, whole = unite_pairs(body[one], piece[one], whole, height, width)
+        into, owner = further[into], owned_together(owner, further)
+        into, whole, owner = _of_one_fate(into, whole, owner, frame, times)
     stays = into == np.arange(len(detections))
     if settings.drop_sparks:
         stays &= owner > 0
-        if field is not None and told:
-            stays &= ~np.isin(owner, specks(tracks, field))
+        stays &= ~of_specks(owner, whole, tracks, field)
     if stays.all():
         return detections
     return _gathered(detections, into, whole, stays)
+
+
+def _of_one_fate(
+    into: Int, whole: NDArray[np.float32], owner: Int, frame: Int, times: NDArray[np.float64]
+) -> tuple[Int, NDArray[np.float32], Int]:
+    """Where each row goes, its box, and who it is followed as, once pieces of a common fate are with their bodies."""
+    free = np.flatnonzero(into == np.arange(len(into)))
+    body, piece = stacked_pairs(frame[free], whole[free].astype(np.float64), owner[free], times)
+    into, whole = join_fates(into, whole, free[body], free[piece])
+    return into, whole, owned_together(owner, into)
 
 
 def _gathered(found: Detections, into: Int, whole: NDArray[np.float32], stays: NDArray[np.bool_]) -> Detections:

@@ -1,8 +1,10 @@
 """One that bounces is where no forecast puts it, yet no farther from where it was than it goes in that time.
 
 A ball off a wall, an insect off a pane: what was just seen may be linked to the only free detection around that place,
-of about its size, if nobody else may. The filter begins anew there, as fast as it was but not sure whither. This is a
-rule of our own.
+of about its size, if nobody else may. The filter begins anew there, as fast as it was but not sure whither.
+
+One that comes out of a blob may be farther from its forecast than the filter thinks possible, and still overlap it by
+half: it is who is found there, if it is of its size and nobody else can be. These are rules of our own.
 """
 
 from __future__ import annotations
@@ -12,10 +14,11 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.track.filters import XY
+from drover.core.track.filters import XY, centre_and_size
 from drover.core.track.living import Living
+from drover.core.track.sharing import sharers
 
-__all__ = ["LastStep", "begin_anew", "find_rebounds", "where_last_seen"]
+__all__ = ["LastStep", "begin_anew", "find_again", "find_lost", "find_rebounds"]
 
 Float = NDArray[np.float64]
 Int = NDArray[np.int64]
@@ -24,6 +27,7 @@ FAST = 0.15  # sizes that it goes between two pictures: what is slower does not 
 REACH, NEAR = 1.5, 1.0  # times the way that it would have gone; sizes that it may be off in any case
 CLEAR = 2.0  # times that, within which there is no other choice
 ALIKE = 1.5  # ratio of widths, and of heights
+HALF = 0.5  # overlap of one found again with its forecast
 
 
 @dataclass(frozen=True)
@@ -34,6 +38,27 @@ class LastStep:
     number: NDArray[np.int32] = field(default_factory=lambda: np.zeros(0, np.int32))
     link: Int = field(default_factory=lambda: np.zeros(0, np.int64))
     box: NDArray[np.float32] = field(default_factory=lambda: np.zeros((0, 4), np.float32))
+
+
+def find_lost(
+    living: Living, before: LastStep, forecast: NDArray[np.float32], unseen: Float, match: Int,
+    box: NDArray[np.float32], interval: float, farthest: float,
+) -> tuple[Int, Int, Float]:  # fmt: skip
+    """Who bounced or is found again, the detections that they are, and centre and speed (n, 4) of all when last seen.
+
+    See :func:`find_rebounds`, and :func:`find_again` for ``farthest``.
+    """
+    count = living.count
+    lost = living.believed[:count] & (match < 0)
+    free = living.believed[:count] & ~living.hidden[:count]
+    last = where_last_seen(living, before, np.flatnonzero(lost & free))
+    who, detection = find_rebounds(last, living.mean[:count, 2:4], unseen, free, box, match, interval)
+    lost[who] = False
+    again, there = find_again(forecast, lost, box, np.append(match, detection), farthest)
+    # It goes on from there as fast as it is thought to go.
+    last[again, 2:] = living.mean[again, 4:6]
+    last[again, :2] = centre_and_size(box[there])[:, :2] - last[again, 2:] * unseen[again, None]
+    return np.concatenate([who, again]), np.concatenate([detection, there]), last
 
 
 def where_last_seen(living: Living, before: LastStep, who: Int) -> Float:
@@ -91,6 +116,31 @@ def find_rebounds(
     unlike = np.abs(np.log(sides[place] / np.maximum(side[who[one]], 1.0))).max(axis=1, initial=0.0)
     good = (apart[one, place] <= 1.0) & (unlike <= np.log(ALIKE))
     return who[one[good]], left[place[good]]
+
+
+def find_again(
+    forecast: NDArray[np.float32], lost: NDArray[np.bool_], box: NDArray[np.float32], match: Int, farthest: float
+) -> tuple[Int, Int]:
+    """Which of the ``lost`` (n,) are where a free detection is, and these: beyond the gate, yet of one place and size.
+
+    And no farther from their forecast than ``farthest`` sizes.
+    ``forecast`` (n, 4) and ``box`` (m, 4) px, ``match`` (n or more,) the detections that are taken, -1 for none.
+    """
+    there = sharers(forecast, box, lost, match, HALF)
+    who = np.flatnonzero(there >= 0)
+    if len(who) == 0:
+        return who, who
+    wanted = np.bincount(there[who], minlength=len(box)) + np.bincount(match[match >= 0], minlength=len(box))
+    who = who[wanted[there[who]] == 1]
+    here, found = forecast[who].astype(np.float64), box[there[who]].astype(np.float64)
+    both = np.minimum(here[:, 2:], found[:, 2:]) - np.maximum(here[:, :2], found[:, :2])
+    side = [np.maximum(each[:, 2:] - each[:, :2], 1.0) for each in (here, found)]
+    shared = np.maximum(both, 0.0).prod(axis=1)
+    good = shared >= HALF * (side[0].prod(axis=1) + side[1].prod(axis=1) - shared)
+    apart = np.hypot(*((here[:, :2] + here[:, 2:] - found[:, :2] - found[:, 2:]) / 2).T)
+    good &= apart <= farthest * np.sqrt(side[0].prod(axis=1))
+    good &= np.abs(np.log(side[0] / side[1])).max(axis=1, initial=0.0) <= np.log(ALIKE)
+    return who[good], there[who[good]]
 
 
 def begin_anew(mean: Float, cov: Float, last: Float, who: Int, box: NDArray[np.float32], unseen: Float) -> None:

@@ -17,7 +17,7 @@ from drover.core.track.look_ahead import LookAhead
 from drover.core.track.looks import learn_looks
 from drover.core.track.lost import LostOnes
 from drover.core.track.noises import USUAL, with_noises
-from drover.core.track.rebound import LastStep, begin_anew, find_rebounds, where_last_seen
+from drover.core.track.rebound import LastStep, begin_anew, find_lost
 from drover.core.track.rows import NewestRows, TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, guests
 from drover.core.track.step_kernels import bear_tracks, choose_links, move_on, note_frame, share_out
@@ -27,7 +27,7 @@ from drover.core.types import DEFAULT_CLASS, Tracks
 
 __all__ = ["VERSION", "Tracker"]
 
-VERSION = 9
+VERSION = 10
 MANY = 1500  # tracks from which two threads share the work of a step
 COVERED = 0.5  # a detection that covers this share of a living track's forecast starts no track of its own
 HIDDEN_PATIENCE = 2.0  # times the longest gap that an object may be wholly hidden in a blob that covers it
@@ -82,7 +82,7 @@ class Tracker:
         unseen, forecast = self._predict(time)
         track, detection, cost, distance, nearest = self._candidates(found, forecast, unseen)
         match, room, link, seen, hidden, apart, nis, alone = self._choose(track, detection, cost, distance, found)
-        bounced = self._rebound(found, unseen, match, link, seen, alone)
+        bounced = self._rebound(found, forecast, unseen, match, link, seen, alone)
         if self.settings.blobs.share and living.count:
             self._share(found, forecast, unseen, match, link, seen, hidden, alone, nis)
         self._correct(found, match, alone, nis)
@@ -190,17 +190,17 @@ class Tracker:
         )  # fmt: skip
 
     def _rebound(
-        self, found: FrameBoxes, unseen: Float, match: NDArray[np.int64], link: NDArray[np.int64],
-        seen: NDArray[np.bool_], alone: NDArray[np.bool_],
+        self, found: FrameBoxes, forecast: NDArray[np.float32], unseen: Float, match: NDArray[np.int64],
+        link: NDArray[np.int64], seen: NDArray[np.bool_], alone: NDArray[np.bool_],
     ) -> NDArray[np.int64]:  # fmt: skip
-        """Link those that bounced to what they are now, in place; which they are."""
-        living, count = self._living, self._living.count
-        free = living.believed[:count] & ~living.hidden[:count]
-        lost = np.flatnonzero(free & (match < 0))
-        if len(lost) == 0:
-            return lost
-        last = where_last_seen(living, self._last, lost)
-        who, detection = find_rebounds(last, living.mean[:count, 2:4], unseen, free, found.box, match, self._interval)
+        """Link those that bounced, or are found again, to what they are now, in place; which they are."""
+        living = self._living
+        if not (living.believed[: living.count] & (match < 0)).any():
+            return np.zeros(0, np.int64)
+        farthest = self.settings.match.farthest
+        who, detection, last = find_lost(
+            living, self._last, forecast, unseen, match, found.box, self._interval, farthest
+        )
         if self.settings.match.same_class:
             own = living.class_id[who] == found.class_id[detection]
             who, detection = who[own], detection[own]
