@@ -64,6 +64,7 @@ from drover.core.steady_survey import borrow
 from drover.core.strokes import draw_strokes
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import survey_of
+from drover.core.track.carried_on import carry_on
 from drover.core.track.explain import explain_frame
 from drover.core.track.living import Living
 from drover.core.track.lost import LostOnes
@@ -72,6 +73,7 @@ from drover.core.track.smoothing import measured_boxes
 from drover.core.track.travel import drop_flicker, drop_unmoved
 from drover.core.track.usual_sizes import usual_sides
 from drover.core.track.whole_clip import link_detections
+from drover.core.track_rows import only_frames
 from drover.core.types import LOOK, Detections, Tracks, TrackState, Truth
 
 __all__ = ["warm_kernels"]
@@ -181,6 +183,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     times = np.arange(40) / 25
     tracks = link_detections(found, times, 25.0, settings)
     drop_unmoved(drop_flicker(tracks, found, times), 1.0)
+    carry_on(only_frames(tracks, (0, 30)), found, times)
     settle(found, 2 * times, 12.5, BodySettings())
     paths, seen = tracks.paths, tracks.state != TrackState.COASTING
     usual_sides(paths.start, paths.row, measured_boxes(tracks, found), seen)

@@ -23,6 +23,7 @@ from drover.core.bodies.size_field import SizeField, fit_size_field
 from drover.core.detect.growing import GrowingColumn
 from drover.core.kernel_parts import read_only
 from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
+from drover.core.track.carried_on import carry_on
 from drover.core.track.noises import USUAL, with_noises
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, rows_to_frames
@@ -101,6 +102,7 @@ def _settled_once(
     """One look at what is followed, and what it says."""
     tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
     fixed = detections.frozen()  # one kind of array for the kernels, in each round
+    tracks = carry_on(tracks, fixed, times)
     box, frame_start = fixed.box, fixed.frame_start
     frame = rows_to_frames(detections.frame_start)
     owner = owners_of(tracks, len(detections), box, frame_start)
