@@ -127,7 +127,8 @@ def follow_ends(
                 past = paths.frame[paths.row[there]]
             last[0] = box[paths.detection[r]]
             speed_at(paths, p, k, box, times, way, speed)
-            f, before = paths.frame[r] + way, paths.frame[r]
+            before = int(paths.frame[r])
+            f = before + way
             while f != past and abs(times[f] - times[before]) <= hole:
                 d = only_one_there(
                     last, speed, times[f] - times[before], box, taken, frame_start[f], frame_start[f + 1]
