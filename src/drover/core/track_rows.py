@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 from drover.core.ordering import order_by
 from drover.core.types import Tracks
 
-__all__ = ["columns_of", "only_frames", "with_rows", "without_rows"]
+__all__ = ["columns_of", "only_frames", "with_more_rows", "with_rows", "without_rows"]
 
 Int = NDArray[np.int64]
 # Every column but the identity; the last are not always there.
@@ -36,6 +37,18 @@ def with_rows(tracks: Tracks, frame: Int, identity: NDArray[np.int32], columns: 
         identity=identity,
         **columns,
     )
+
+
+def with_more_rows(tracks: Tracks, frame: Int, identity: NDArray[np.int32], told: dict[str, Any]) -> Tracks:
+    """Tracks with further rows, in any order; ``told`` is what is known of them, by column: all else is NaN."""
+    columns = {}
+    for name in columns_of(tracks):
+        column = getattr(tracks, name)
+        more = np.empty((len(frame), *column.shape[1:]), column.dtype)
+        more[:] = told.get(name, np.nan)
+        columns[name] = np.concatenate([column, more])
+    frames, whose = np.concatenate([tracks.frame, frame]), np.concatenate([tracks.identity, identity])
+    return with_rows(tracks, frames, whose, columns)
 
 
 def without_rows(tracks: Tracks, gone: NDArray[np.bool_]) -> Tracks:

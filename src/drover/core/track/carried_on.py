@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from drover.core.geometry import pair_overlap
 from drover.core.kernel_parts import longer
-from drover.core.track_rows import columns_of, with_rows
+from drover.core.track_rows import with_more_rows, without_rows
 from drover.core.types import Detections, Tracks, TrackState
 
 __all__ = ["carry_on"]
@@ -29,7 +29,6 @@ ALIKE = 1.4  # ratio of widths, and of heights, from one picture to the next
 FOLLOW = 0.3  # share of a change of speed that is believed at once
 SPEED_FROM = 0.2  # s from which the speed at an end is taken
 HOLE = 2.5  # times the usual time between two pictures, over which nothing is carried on
-COASTING = int(TrackState.COASTING)
 
 
 class _Paths(NamedTuple):
@@ -62,45 +61,14 @@ def carry_on(tracks: Tracks, detections: Detections, times: Float) -> Tracks:
     which, frame, found = (np.concatenate(column) for column in zip(*parts, strict=True))
     if len(found) == 0:
         return tracks
-    many = len(paths.identity)
+    identity, many = paths.identity[which], int(tracks.identity.max()) + 1
     # Where both sides of a gap lead to a picture, what the later one leads back to counts.
-    told, first = np.unique(frame * many + which, return_index=True)
-    keeps = ~np.isin(tracks.frame * many + _path_of(paths.start, paths.row), told)
-    return _with(tracks, keeps, paths.identity[which[first]], frame[first], found[first], detections)
-
-
-def _path_of(start: Int, row: Int) -> Int:
-    """(rows,) the place of the path that each row belongs to."""
-    out = np.empty(len(row), np.int64)
-    out[row] = np.repeat(np.arange(len(start) - 1), np.diff(start))
-    return out
-
-
-def _with(
-    tracks: Tracks,
-    keeps: NDArray[np.bool_],
-    identity: NDArray[np.int32],
-    frame: Int,
-    found: Int,
-    detections: Detections,
-) -> Tracks:
-    """The rows that are kept, and further ones of these identities with these detections."""
-    told = {
-        "box": detections.box[found], "state": int(TrackState.CONFIRMED), "detection": found,
-        "confidence": detections.confidence[found], "class_id": detections.class_id[found],
-    }  # fmt: skip
-    columns = {}
-    for name in columns_of(tracks):
-        old = getattr(tracks, name)
-        new = np.full((len(found), *old.shape[1:]), np.nan if old.dtype.kind == "f" else 0, old.dtype)
-        new[:] = told.get(name, new)
-        columns[name] = np.concatenate([old[keeps], new])
-    return with_rows(
-        tracks,
-        np.concatenate([tracks.frame[keeps], frame]),
-        np.concatenate([tracks.identity[keeps], identity]),
-        columns,
-    )
+    told, first = np.unique(frame * many + identity, return_index=True)
+    tracks = without_rows(tracks, np.isin(tracks.frame * many + tracks.identity, told))
+    identity, frame, found = identity[first], frame[first], found[first]
+    known = {name: getattr(detections, name)[found] for name in ("box", "confidence", "class_id")}
+    state = int(TrackState.CONFIRMED)
+    return with_more_rows(tracks, frame, identity, {**known, "state": state, "detection": found})
 
 
 @njit(cache=True, nogil=True)

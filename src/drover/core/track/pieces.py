@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from drover.core.track_rows import columns_of, with_rows, without_rows
+from drover.core.track_rows import columns_of, with_more_rows, with_rows, without_rows
 from drover.core.types import Tracks, TrackState
 
 __all__ = ["cut_at_gaps", "joined_pieces"]
@@ -84,19 +86,9 @@ def joined_pieces(tracks: Tracks, follows: Int) -> Tracks:
     number = np.zeros(int(paths.identity.max()) + 1, np.int32)
     number[paths.identity] = (np.searchsorted(order, head) + 1).astype(np.int32)
     frame, box, piece = bridges(paths.start, paths.row, tracks.frame, tracks.box, follows)
-    more = len(frame)
-    columns: dict[str, NDArray] = {}
-    for name in columns_of(tracks):
-        column = getattr(tracks, name)
-        if name == "box":
-            added = box
-        elif name == "class_id":
-            added = tracks.class_id[paths.row[paths.start[piece + 1] - 1]]
-        else:
-            added = np.full(more, _OF_BRIDGES.get(name, np.nan), column.dtype)
-        columns[name] = np.concatenate([column, added])
-    who = np.concatenate([number[tracks.identity], number[paths.identity[piece]]])
-    return with_rows(tracks, np.concatenate([tracks.frame, frame]), who, columns)
+    told = {**_OF_BRIDGES, "box": box, "class_id": tracks.class_id[paths.row[paths.start[piece + 1] - 1]]}
+    whose = number[paths.identity[piece]]
+    return with_more_rows(replace(tracks, identity=number[tracks.identity]), frame, whose, told)
 
 
 @njit(cache=True, nogil=True)
