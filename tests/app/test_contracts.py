@@ -196,21 +196,21 @@ def test_every_choice_offers_the_words_the_recipe_knows(opened, stage, monkeypat
 def test_a_dial_on_auto_shows_what_was_taken_and_goes_back_to_auto(opened, monkeypatch):
     opened.strip.choose("detect")
     page, session = opened.dials.detect, opened.session
-    taken = session.detect.taken
-    assert page.weak_row.box.text() == f"{taken.background.weak_share:.2f} ×"
-    assert page.weak_row.auto.isChecked()
+    taken, weak_row = session.detect.taken, page.rows["detect.background.weak_share"]
+    assert weak_row.box.text() == f"{taken.background.weak_share:.2f} ×"
+    assert weak_row.auto.isChecked()
     assert f"{100 * taken.shadow.darkest:.0f} to" in page.light_words.text()
     monkeypatch.setattr(session.engine, "ask", lambda *_, **__: None)
     page.set_value("detect.background.weak_share", 0.85)
-    assert page.weak_row.box.text().startswith("0.85") and not page.weak_row.auto.isChecked()
-    page.weak_row.auto.click()
-    assert page.weak_row.auto.isChecked() and session.recipe.detect.background.weak_share == AUTO
-    page.weak_row.auto.click()  # off: it begins at what was taken
+    assert weak_row.box.text().startswith("0.85") and not weak_row.auto.isChecked()
+    weak_row.auto.click()
+    assert weak_row.auto.isChecked() and session.recipe.detect.background.weak_share == AUTO
+    weak_row.auto.click()  # off: it begins at what was taken
     assert session.recipe.detect.background.weak_share == taken.background.weak_share
-    page.weak_row.box.stepDown()
-    page.weak_row.box.setValue(page.weak_row.box.minimum())  # or all the way down
-    assert page.weak_row.auto.isChecked() and session.recipe.detect.background.weak_share == AUTO
-    page.weak_row.box.stepUp()
+    weak_row.box.stepDown()
+    weak_row.box.setValue(weak_row.box.minimum())  # or all the way down
+    assert weak_row.auto.isChecked() and session.recipe.detect.background.weak_share == AUTO
+    weak_row.box.stepUp()
     assert session.recipe.detect.background.weak_share == taken.background.weak_share
     opened.strip.choose("footage")
     shown = [sentence.text() for sentence in opened.dials.footage.survey.said if not sentence.isHidden()]

@@ -10,6 +10,7 @@ from drover.app import known_results
 from drover.app.session import STAGES
 from drover.core.examples import example
 from drover.core.recipe import AUTO, with_value
+from drover.core.setting_info import value_below
 from drover.core.track import flood
 from drover.core.track.exits import learn_exits
 from windows import WAIT, up_to_date
@@ -157,14 +158,14 @@ def test_the_turning_filter_and_looks_are_dials_that_link_again(opened, qtbot):
 def test_finished_tracks_that_are_known_still_say_what_they_were_linked_with(opened, qtbot, monkeypatch):
     """However many results are kept: none of a link is let go before what was made of it."""
     session = opened.session
-    taken = session.motion_taken
+    taken = session.track_taken
     for kept in range(6, 14):
         monkeypatch.setattr(known_results, "REMEMBERED", kept)
         session.edit(with_value(session.recipe, "track.match.gate", 5.0 + 0.1 * kept), "gate")
         qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
         session.undo.undo()
         qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
-        assert session.motion_taken == taken, kept
+        assert session.track_taken == taken, kept
 
 
 def test_a_flood_of_identities_is_told_over_the_dials(opened, monkeypatch):
@@ -182,15 +183,45 @@ def test_a_flood_of_identities_is_told_over_the_dials(opened, monkeypatch):
 
 @pytest.mark.parametrize(("name", "unit", "digits"), [("jumpiness", "px/frame²", 2), ("box_noise", "px", 1)])
 def test_a_noise_on_auto_shows_what_was_taken_and_a_number_overrules_it(opened, qtbot, name, unit, digits):
-    session, row = opened.session, getattr(opened.dials.track, name)
+    session, row = opened.session, opened.dials.track.rows[f"track.motion.{name}"]
     opened.strip.choose("track")
-    taken = session.motion_taken and getattr(session.motion_taken, name)
+    taken = session.track_taken and getattr(session.track_taken.motion, name)
     assert getattr(session.recipe.track.motion, name) == AUTO and taken is not None and taken > 0
     qtbot.waitUntil(lambda: row.box.text() == f"{taken:.{digits}f} {unit}", timeout=WAIT)
     row.box.setValue(4.0)
     qtbot.waitUntil(lambda: getattr(session.recipe.track.motion, name) == 4.0, timeout=WAIT)
-    qtbot.waitUntil(lambda: getattr(session.motion_taken, name) == 4.0, timeout=WAIT)
+    qtbot.waitUntil(lambda: getattr(session.track_taken.motion, name) == 4.0, timeout=WAIT)
     assert not row.auto.isChecked()
     session.undo.undo()
-    qtbot.waitUntil(lambda: getattr(session.motion_taken, name, None) == taken, timeout=WAIT)
+    qtbot.waitUntil(lambda: getattr(session.track_taken.motion, name, None) == taken, timeout=WAIT)
     assert row.auto.isChecked()
+
+
+@pytest.mark.parametrize("stage", ["detect", "track"])
+def test_every_dial_on_auto_shows_what_was_taken_for_this_clip(opened, stage):
+    opened.strip.choose(stage)
+    page, session = getattr(opened.dials, stage), opened.session
+    taken = session.detect.taken if stage == "detect" else session.track_taken
+    rows = {path: row for path, row in page.rows.items() if row.box.info.auto}
+    assert len(rows) >= 7
+    for path, row in rows.items():
+        value = value_below(taken, path.split(".", 1)[1])
+        assert row.auto.isChecked() and value != AUTO, path
+        assert row.box.text() == f"{row.box.textFromValue(value)}{row.box.suffix()}", path
+
+
+def test_the_handle_on_the_evidence_stands_where_auto_put_it_and_overrules_it_when_dragged(opened, qtbot):
+    session, plot = opened.session, opened.dials.track.gate
+    opened.strip.choose("track")
+    auto = session.track_taken.match.gate
+    assert plot.handle.isVisible() and plot.handle.value() == auto
+    assert plot.handle.label.toPlainText() == f"auto {auto:.1f} σ"
+    plot.handle.setValue(auto - 2.0)
+    plot.handle.sigDragged.emit(plot.handle)
+    plot.handle.sigPositionChangeFinished.emit(plot.handle)
+    qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
+    assert session.recipe.track.match.gate == pytest.approx(auto - 2.0)
+    assert plot.handle.label.toPlainText() == f"{auto - 2.0:.1f} σ"
+    opened.dials.track.rows["track.match.gate"].auto.click()
+    qtbot.waitUntil(lambda: up_to_date(opened), timeout=WAIT)
+    assert session.recipe.track.match.gate == AUTO and plot.handle.value() == auto

@@ -24,7 +24,7 @@ from drover.core.recipe import (
 )
 from drover.core.score.scorer import score_tracks
 from drover.core.simulate.boxes import FRAME_SIZE, simulate_boxes
-from drover.core.track.noises import USUAL, with_noises
+from drover.core.track.pace import USUAL, with_pace
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, Truth, rows_to_frames
 
@@ -135,7 +135,7 @@ def test_far_away_company_changes_nobodys_identity():
 def test_twice_the_picture_is_linked_alike(walk):
     """Everything twice as large, the noises with it: a world filmed with twice the pixels."""
     found, _ = walk
-    usual = with_noises(Recipe().track, USUAL)
+    usual = with_pace(Recipe().track, USUAL)
     motion, recipe = usual.motion, Recipe()
     # Noises grow with the size by themselves to the power of the scaling; the rest is made up for here.
     more = 2.0 ** (1.0 - motion.size_scaling)

@@ -1,4 +1,4 @@
-"""Noises on auto: ways that change are told from boxes that jitter, and from boxes that lean."""
+"""Pace on auto: ways that change are told from boxes that jitter, and from boxes that lean."""
 
 from __future__ import annotations
 
@@ -14,10 +14,18 @@ from drover.core.detect.result import DetectResult
 from drover.core.footage_types import ClipInfo
 from drover.core.graph import Result, Subject, keys_of, run_stage
 from drover.core.recipe import Recipe, TrackSettings, with_value
-from drover.core.track import pace
+from drover.core.track import measured_pace as measuring
 from drover.core.track.foresight import LATE, LOST, SETTLED, SPANS, WIDE, foreseen
-from drover.core.track.noises import OF_BOXES, USUAL, Noises, with_noises
-from drover.core.track.pace import JITTERS, JUMPS, best_noises, noises_of, pace_of, resolve_track, sightings
+from drover.core.track.measured_pace import (
+    JITTERS,
+    JUMPS,
+    best_noises,
+    measured_pace,
+    pace_of,
+    resolve_track,
+    sightings,
+)
+from drover.core.track.pace import OF_BOXES, USUAL, Pace, with_pace
 from drover.core.track.tracker import Tracker
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, TrackState
@@ -51,7 +59,7 @@ def swinging(k: int, times: np.ndarray) -> np.ndarray:
 
 def test_boxes_that_lean_and_come_back_make_the_filter_stiff():
     found, times = walkers(swinging)
-    assert noises_of(found, times, RATE).jumpiness < 2 * STIFF
+    assert measured_pace(found, times, RATE).jumpiness < 2 * STIFF
 
 
 @pytest.mark.parametrize("rate", [12.5, 25.0, 50.0])
@@ -76,8 +84,8 @@ def test_jitter_beyond_the_usual_is_half_believed_and_less_makes_no_filter_surer
     off = np.random.default_rng(1).normal(0, sigma, (len(found), 2)).astype(np.float32)
     found = replace(found, box=found.box + np.tile(off, 2))
     for made, usual in (
-        (noises_of(found, times, RATE), USUAL.box_noise),
-        (noises_of(as_boxes(found), times, RATE), OF_BOXES),
+        (measured_pace(found, times, RATE), USUAL.box_noise),
+        (measured_pace(as_boxes(found), times, RATE), OF_BOXES),
     ):
         assert made.box_noise == pytest.approx(max(usual, np.sqrt(sigma * usual)), rel=0.1)
         raised = STIFF * max(1.0, usual / sigma)
@@ -88,44 +96,45 @@ def test_jitter_beyond_the_usual_is_half_believed_and_less_makes_no_filter_surer
 @pytest.mark.parametrize("rate", [12.5, 50.0])
 def test_boxes_that_lean_do_so_at_any_frame_rate(rate):
     found, times = walkers(swinging, frames=round(8 * rate), rate=rate)
-    assert noises_of(found, times, rate).jumpiness < 2 * STIFF
+    assert measured_pace(found, times, rate).jumpiness < 2 * STIFF
 
 
 @pytest.mark.parametrize(("found", "taken"), [(0.2, 0.2), (0.3, USUAL.jumpiness), (0.9, USUAL.jumpiness), (1.2, 1.2)])
 def test_a_jumpiness_of_about_the_usual_is_the_usual(found, taken, monkeypatch):
     walk, times = walkers(swinging)
-    monkeypatch.setattr(pace, "best_noises", lambda likely: (found, USUAL.box_noise))
-    assert noises_of(walk, times, RATE) == Noises(taken, USUAL.box_noise)
-    monkeypatch.setattr(pace, "best_noises", lambda likely: (1.5, 0.4))
-    assert noises_of(walk, times, RATE).jumpiness == JUMPS[-1], "raised together, but not beyond what is sought"
+    monkeypatch.setattr(measuring, "best_noises", lambda likely: (found, USUAL.box_noise))
+    made = measured_pace(walk, times, RATE)
+    assert (made.jumpiness, made.box_noise) == (taken, USUAL.box_noise)
+    monkeypatch.setattr(measuring, "best_noises", lambda likely: (1.5, 0.4))
+    assert measured_pace(walk, times, RATE).jumpiness == JUMPS[-1], "raised together, but not beyond what is sought"
 
 
 def test_too_little_to_tell_takes_the_usual():
     found, times = walkers(swinging, count=1, frames=30)
-    assert noises_of(found, times, RATE) == USUAL
+    assert measured_pace(found, times, RATE) == USUAL
     none = Detections.from_boxes(
         np.zeros(0, np.int64), np.zeros((0, 4), np.float32), np.zeros(0, np.float32), frame_count=50, size=(64, 64)
     )
-    assert noises_of(none, np.arange(50) / RATE, RATE) == Noises(USUAL.jumpiness, OF_BOXES)
+    assert measured_pace(none, np.arange(50) / RATE, RATE) == Pace(USUAL.jumpiness, OF_BOXES)
 
 
 def test_only_a_whole_clip_is_measured_and_only_what_is_on_auto(monkeypatch):
     found, times = walkers(swinging)
     asked = []
-    monkeypatch.setattr(pace, "noises_of", lambda *given: asked.append(given) or Noises(0.3, 2.5))
+    monkeypatch.setattr(measuring, "measured_pace", lambda *given: asked.append(given) or Pace(0.3, 2.5))
     assert pace_of(found, times, RATE, whole=False) == USUAL, "a clip that is still read is not measured"
-    given = with_noises(TrackSettings(), Noises(0.9, 4.0))
+    given = with_pace(TrackSettings(), Pace(0.9, 4.0))
     assert resolve_track(given, found, times, RATE) is given
     assert not asked
     half = with_value(Recipe(), "track.motion.jumpiness", 0.9).track
-    assert resolve_track(half, found, times, RATE) == with_noises(TrackSettings(), Noises(0.9, 2.5))
-    assert resolve_track(TrackSettings(), found, times, RATE) == with_noises(TrackSettings(), Noises(0.3, 2.5))
+    assert resolve_track(half, found, times, RATE) == with_pace(TrackSettings(), Pace(0.9, 2.5))
+    assert resolve_track(TrackSettings(), found, times, RATE) == with_pace(TrackSettings(), Pace(0.3, 2.5))
 
 
 def test_a_clip_is_measured_once_however_often_it_is_linked_anew(monkeypatch):
     found, times = walkers(swinging)
     asked = []
-    monkeypatch.setattr(pace, "noises_of", lambda *given: asked.append(given) or Noises(0.3, 2.5))
+    monkeypatch.setattr(measuring, "measured_pace", lambda *given: asked.append(given) or Pace(0.3, 2.5))
     clip = ClipInfo("swing.mp4", *found.size, RATE, times, "swing")
     here = DetectResult(found, np.zeros(256, np.int64), (), 1.0, len(times))
     recipe, known = Recipe(), {}
@@ -134,12 +143,13 @@ def test_a_clip_is_measured_once_however_often_it_is_linked_anew(monkeypatch):
         known[keys_of(Subject(clip), recipe)["detect"]] = Result("detect", "", here)
         made = run_stage("after", Subject(clip), recipe, known=known)
         known |= {result.key: result for result in made.values() if result.key}
-        assert made["track"].value.taken.motion == with_noises(TrackSettings(), Noises(0.3, 2.5)).motion
+        assert made["track"].value.taken.motion == with_pace(TrackSettings(), Pace(0.3, 2.5)).motion
         assert made["track"].value.taken.match.gate == gate
     assert len(asked) == 1
     set_ = with_value(recipe, "track.motion.jumpiness", 2.0)
     assert "pace" in run_stage("after", Subject(clip), set_, known=known)
-    assert "pace" not in run_stage("after", Subject(clip), with_value(set_, "track.motion.box_noise", 2.0), known=known)
+    all_set = set_.model_copy(update={"track": with_pace(set_.track, USUAL)})
+    assert "pace" not in run_stage("after", Subject(clip), all_set, known=known)
     cut = replace(here, cuts=(len(times) // 2,))
     known[keys_of(Subject(clip), recipe)["detect"]] = Result("detect", "", cut)
     run_stage("pace", Subject(clip), recipe, known={k: v for k, v in known.items() if v.stage == "detect"})
@@ -149,10 +159,10 @@ def test_a_clip_is_measured_once_however_often_it_is_linked_anew(monkeypatch):
 def test_a_clip_on_auto_is_linked_as_with_what_was_measured_and_live_as_usual():
     found, times = walkers(swinging)
     auto = link_detections(found, times, RATE, TrackSettings())
-    same = link_detections(found, times, RATE, with_noises(TrackSettings(), noises_of(found, times, RATE)))
+    same = link_detections(found, times, RATE, with_pace(TrackSettings(), measured_pace(found, times, RATE)))
     assert np.array_equal(auto.box, same.box) and np.array_equal(auto.identity, same.identity)
     live = Tracker(TrackSettings(), found.size, RATE)
-    assert live.settings == with_noises(TrackSettings(), USUAL)
+    assert live.settings == with_pace(TrackSettings(), USUAL)
 
 
 # --- what is looked at, and what of it counts ---------------------------------------------------------------------
@@ -201,11 +211,11 @@ def counts(tracks, link, found, row) -> bool:
 @pytest.mark.parametrize(("frames", "each"), [(3, 1), (40, 2), (900, 2), (900, 40), (6000, 40), (6000, 400)])
 def test_a_long_clip_is_looked_at_in_few_stretches_spread_from_its_first_frame_to_its_last(frames, each, monkeypatch):
     looked = []
-    monkeypatch.setattr(pace, "_linked", lambda *given: looked.append(given[-2:]))
+    monkeypatch.setattr(measuring, "_linked", lambda *given: looked.append(given[-2:]))
     box = np.tile(np.array([[10, 10, 20, 20]], np.float32), (frames * each, 1))
     frame = np.repeat(np.arange(frames), each)
     found = Detections.from_boxes(frame, box, np.ones(len(frame), np.float32), frame_count=frames, size=(64, 64))
-    pace._looks(found, np.arange(frames) / RATE, RATE, USUAL)
+    measuring._looks(found, np.arange(frames) / RATE, RATE, USUAL)
     lengths = {past - first for first, past in looked}
     assert len(lengths) == 1 and 1 <= len(looked) <= 4
     assert looked[0][0] == 0 and all(a < b for a, b in zip(looked, looked[1:], strict=False))
@@ -219,7 +229,7 @@ def test_a_long_clip_is_looked_at_in_few_stretches_spread_from_its_first_frame_t
 
 def test_a_clip_of_two_frames_is_not_looked_at():
     found, times = walkers(swinging, frames=2)
-    assert pace._looks(found, times, RATE, USUAL) == [] and noises_of(found, times, RATE) == USUAL
+    assert measuring._looks(found, times, RATE, USUAL) == [] and measured_pace(found, times, RATE) == USUAL
 
 
 # --- how well a filter foresees -----------------------------------------------------------------------------------

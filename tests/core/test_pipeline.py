@@ -22,7 +22,7 @@ from drover.core.run import run_clip
 from drover.core.run_files import write_run
 from drover.core.score.spans import score_boxes, score_result
 from drover.core.survey.resolve import resolve_detect
-from drover.core.track.noises import USUAL
+from drover.core.track.pace import USUAL
 from drover.core.track_rows import only_frames
 from drover.core.types import TrackState
 

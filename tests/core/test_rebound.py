@@ -11,7 +11,7 @@ from hypothesis import settings as examples
 from hypothesis import strategies as st
 
 from drover.core.recipe import MatchSettings, MotionSettings, Recipe, TrackSettings, with_value
-from drover.core.track.noises import Noises, with_noises
+from drover.core.track.pace import Pace, with_pace
 from drover.core.track.rebound import find_again, find_rebounds
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections
@@ -53,7 +53,7 @@ def identities(*paths: np.ndarray, settings: TrackSettings = USUAL, classes=None
 def test_a_ball_between_walls_is_one_from_end_to_end_however_much_the_filter_lags(across, down, start, noises):
     """Up to a picture's way of its own size; what goes farther needs its speed measured first."""
     ball = np.column_stack([there_and_back(20, 380, start, across), there_and_back(20, 280, start / 2 + 20, down)])
-    assert identities(ball, settings=with_noises(USUAL, Noises(*noises))) == [{1}]
+    assert identities(ball, settings=with_pace(USUAL, Pace(*noises))) == [{1}]
 
 
 BALL = np.column_stack([there_and_back(20, 380, 60, 11.0), there_and_back(20, 280, 46, 7.0)])
@@ -151,6 +151,6 @@ def test_who_is_beyond_its_gate_but_where_it_was_expected_by_half_is_found_again
     box = np.column_stack([left, np.full(len(seen), 100.0), left + 150, np.full(len(seen), 190.0)]).astype(np.float32)
     ones = np.ones(len(seen), np.float32)
     found = Detections.from_boxes(np.array(seen), box, ones, frame_count=80, size=SIZE)
-    settings = with_noises(with_value(Recipe(), "track.after.join", False).track, Noises(0.06, 1.5))
+    settings = with_pace(with_value(Recipe(), "track.after.join", False).track, Pace(0.06, 1.5))
     tracks = link_detections(found, TIMES[:80], RATE, settings)
     assert set(tracks.identity.tolist()) == {1} and (tracks.detection[43:60] >= 0).all()

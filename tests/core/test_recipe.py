@@ -43,7 +43,7 @@ def test_a_partial_recipe_changes_only_what_it_names():
             "[track.match]\ngaet = 3",
             r"unknown key 'gaet' with value 3 in \[track.match\]; did you mean 'gate'\?.*0.5..20 σ",
         ),
-        ("[track.match]\ngate = -1", r"the 'gate' setting of \[track.match\] must be in 0.5..20 σ; got -1.0"),
+        ("[track.match]\ngate = -2", r"the 'gate' setting of \[track.match\] must be in 0.5..20 σ; got -2.0"),
         ("[track.match]\ngate = nan", r"the 'gate' setting of \[track.match\] must be in 0.5..20 σ; got nan"),
         ("[track.match]\ngate = 'wide'", r"'gate' setting of \[track.match\] must be in 0.5..20 σ; got 'wide'"),
         ("[detect.cleanup]\nopening = 2.5", r"'opening' setting .* must be a whole number in 0..31 px; got 2.5"),
@@ -117,10 +117,10 @@ def test_a_number_on_auto_is_a_word_in_files_and_nothing_else_below_the_least_is
     for wrong in (0.0, -0.5, -2.0, "automatic"):
         with pytest.raises(RecipeError, match=r"'jumpiness' setting of \[track.motion\] must be in 0.01..50"):
             with_value(recipe, "track.motion.jumpiness", wrong)
-    with pytest.raises(RecipeError, match="'gate'"):
-        with_value(recipe, "track.match.gate", "auto")
-    with pytest.raises(RecipeError, match="'gate'"):
-        with_value(recipe, "track.match.gate", AUTO)
+    with pytest.raises(RecipeError, match="'overlap_weight'"):
+        with_value(recipe, "track.match.overlap_weight", "auto")
+    with pytest.raises(RecipeError, match="'overlap_weight'"):
+        with_value(recipe, "track.match.overlap_weight", AUTO)
 
 
 @given(st.text(max_size=200))

@@ -263,7 +263,8 @@ def test_auto_takes_what_the_clip_says_and_what_was_set_stays():
     ]
     said = with_value(with_value(Recipe(), "detect.shadow.mode", "keep"), "detect.background.weak_share", 0.9)
     said = with_value(said, "detect.background.look_at", "colour").detect
-    assert resolve_detect(said, plain) == said
+    made = resolve_detect(said, plain)
+    assert (made.shadow, made.background.weak_share, made.background.look_at) == (said.shadow, 0.9, "colour")
     taken = resolve_detect(auto, None)
     assert resolve_detect(taken, plain) == taken, "once taken it is the same for ever"
 

@@ -29,6 +29,7 @@ from drover.core.track.filters import (
 from drover.core.track.groups import assign_greedy, margins
 from drover.core.track.joining import join_broken
 from drover.core.track.measuring import measure, pace_of
+from drover.core.track.pace import USUAL
 from drover.core.track.sharing import fit_boxes, pixel_table
 from drover.core.track.smoothing import smooth_line
 from drover.core.track.turning import _move, new_modes, stay_over
@@ -494,7 +495,7 @@ def test_what_flickers_is_never_believed():
 
 def test_rows_from_before_belief_are_kept_as_tentative():
     tracks = link([boxes((100 + k, 100)) for k in range(20)])
-    needed = TrackSettings().life.hits_to_confirm
+    needed = USUAL.hits_to_confirm
     assert tracks.state.tolist() == [TrackState.TENTATIVE] * (needed - 1) + [TrackState.CONFIRMED] * (21 - needed)
 
 

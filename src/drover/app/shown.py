@@ -16,7 +16,7 @@ from drover.core.document import Document
 from drover.core.edits.apply import EditNote
 from drover.core.edits.edit import Edit
 from drover.core.footage_types import ClipInfo
-from drover.core.recipe import DetectSettings, MotionSettings, TrackSettings
+from drover.core.recipe import DetectSettings, TrackSettings
 from drover.core.score.detection import DetectionScore
 from drover.core.score.scorer import Score
 from drover.core.track.flood import flood_note
@@ -115,10 +115,10 @@ class Shown(QObject):
         return None if linked is None else linked.tracks
 
     @property
-    def motion_taken(self) -> MotionSettings | None:
-        """The motion filter that the tracks were linked with, where they were linked in this window."""
+    def track_taken(self) -> TrackSettings | None:
+        """What the tracks were linked with, what is on auto as it was taken, where they were linked in this window."""
         linked = self.engine.linked
-        return None if linked is None else linked.taken.motion
+        return None if linked is None else linked.taken
 
     @property
     def track_notes(self) -> tuple[str, ...]:

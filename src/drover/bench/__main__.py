@@ -39,7 +39,7 @@ from drover.core.run import run_clip
 from drover.core.run_files import versions
 from drover.core.score.spans import score_result
 from drover.core.simulate.boxes import flickering, simulate_boxes, together
-from drover.core.track.pace import resolve_track
+from drover.core.track.measured_pace import resolve_track
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections
 

@@ -177,6 +177,7 @@ def survey(
 ) -> None:
     """Look at a few pictures of a clip: its noise, shadows and restless places, and what follows for Detect."""
     from drover.core.camera_pass import look_over_clip
+    from drover.core.setting_info import taken_words
     from drover.core.survey.resolve import resolve_detect
     from drover.core.survey_pass import survey_clip
 
@@ -196,10 +197,11 @@ def survey(
         facts = {
             **found.facts, "noise_by_brightness": [[round(float(value), 2) for value in point] for point in curve],
             "shadow": taken.shadow.model_dump(), "weak_share": background.weak_share, "look_at": background.look_at,
+            "taken": taken.model_dump(mode="json"),
         }  # fmt: skip
         print(json.dumps(facts, indent=2))
         return
-    for line in found.words:
+    for line in (*found.words, f"Detect takes {taken_words(Recipe().detect, taken)}."):
         print(line)
 
 

@@ -104,7 +104,7 @@ class _DetectPass:
                 self.detector.renew = self._scene_from
         self.rows = DetectionRows(self.detector.size)
         self.checkpoints: list[tuple[int, DetectorState]] = []
-        warm_up = float(clip.times[self.first]) - settings.background.warm_up - 0.5
+        warm_up = float(clip.times[self.first]) - self.taken.background.warm_up - 0.5
         self.start = int(np.searchsorted(clip.times, warm_up)) if span else 0
         if empty is not None and motion is None:
             self.checkpoints.append((self.start - 1, self.detector.state()))

@@ -44,8 +44,8 @@ from drover.core.stage import Call, Inputs, Linked, Result, Stage, Subject
 from drover.core.track import tracker
 from drover.core.track.finishing import finish
 from drover.core.track.input_notes import input_notes
-from drover.core.track.noises import Noises, left_to_the_clip, with_noises
-from drover.core.track.pace import pace_of
+from drover.core.track.measured_pace import pace_of
+from drover.core.track.pace import Pace, left_to_the_clip, with_pace
 from drover.core.track.whole_clip import fold_tracks
 from drover.core.types import Detections, Tracks
 
@@ -197,7 +197,7 @@ def _detect(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Det
     return merge(inputs.get("bodies"), inputs.get("boxes"), recipe.detect)
 
 
-def _pace(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Noises:
+def _pace(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Pace:
     """How abruptly things change their way and boxes jitter, for filters that are left to the clip."""
     del recipe, call
     found: DetectResult = inputs["detect"]
@@ -217,7 +217,7 @@ def _track(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Link
 
 
 def _track_taken(recipe: Recipe, inputs: Inputs) -> TrackSettings:
-    return with_noises(recipe.track, inputs["pace"]) if "pace" in inputs else recipe.track
+    return with_pace(recipe.track, inputs["pace"]) if "pace" in inputs else recipe.track
 
 
 def _after(subject: Subject, recipe: Recipe, inputs: Inputs, call: Call) -> Tracks:
@@ -335,7 +335,7 @@ STAGES: dict[str, Stage] = {
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
               _detect, live=True),
         Stage("lying", 1, _always("detect"), _nothing, _nothing, _lying),
-        Stage("pace", 3, _always("detect", "lying"), _nothing, _nothing, _pace),
+        Stage("pace", 5, _always("detect", "lying"), _nothing, _nothing, _pace),
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
         Stage("after", 6, _always("track", "detect", "lying"), lambda r: (r.track,), _nothing, _after),
         Stage("follow", 1, _nothing, lambda r: (r.follow,), _clip, _follow),

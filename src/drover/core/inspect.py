@@ -17,7 +17,7 @@ from drover.core.detect.size_rules import size_fits
 from drover.core.detect.where import Region
 from drover.core.detect_pass import replay_frames
 from drover.core.footage.opened import open_footage
-from drover.core.recipe import DetectSettings, is_auto
+from drover.core.recipe import DetectSettings, as_taken
 from drover.core.steady_detect import SteadyDetector
 from drover.core.survey.resolve import resolve_detect
 
@@ -81,9 +81,8 @@ def _as_taken(settings: DetectSettings, result: DetectResult) -> DetectSettings:
 
 def _with_taken(settings: DetectSettings, taken: DetectSettings) -> DetectSettings:
     """Settings with what is on auto as it was taken."""
+    settings = as_taken(settings, taken)
     background, shadow = settings.background, settings.shadow
-    if is_auto(background.weak_share):
-        background = background.model_copy(update={"weak_share": taken.background.weak_share})
     if background.look_at == "auto":
         background = background.model_copy(update={"look_at": taken.background.look_at})
     if shadow.mode == "auto":

@@ -58,11 +58,11 @@ class LiveRun:
     """
 
     def __init__(self, recipe: Recipe, size: tuple[int, int], rate: float) -> None:
-        life = recipe.track.life
         steady = recipe.camera.mode in ("steady", "free")
         self._steady = LiveSteady(recipe.detect, size, recipe.camera) if steady else None
         self._detector = self._steady or LiveDetect(recipe.detect, size)
         self._tracker = Tracker(recipe.track, size, rate)
+        life = self._tracker.settings.life
         gone_after = max(life.longest_gap, life.return_within) + SLACK
         self._objects = LiveObjects(recipe.track.after, gone_after)
         self._count = LiveCount(recipe.count, size, forget_after=gone_after)

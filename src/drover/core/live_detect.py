@@ -21,8 +21,9 @@ class LiveDetect:
 
     def __init__(self, wanted: DetectSettings, size: tuple[int, int]) -> None:
         self._wanted, self._detector = wanted, Detector(wanted, size)
-        has_a_say = wanted.background.known_start or resolve_detect(wanted, None) != wanted
-        self._survey = LiveSurvey(wanted.background.warm_up) if has_a_say else None
+        usual = resolve_detect(wanted, None)
+        has_a_say = wanted.background.known_start or usual != wanted
+        self._survey = LiveSurvey(usual.background.warm_up) if has_a_say else None
         self._knows_scene = False
         self._decided: tuple[object, ...] | None = None
         self._said_last: tuple[object, ...] | None = None

@@ -32,7 +32,7 @@ def warm_live(recipe: Recipe) -> None:
         if known in _WARMED:
             return
         run = LiveRun(recipe, (WIDTH, HEIGHT), RATE)
-        for frame in _pictures(recipe.detect.background.warm_up + BEFORE):
+        for frame in _pictures(run.taken.background.warm_up + BEFORE):
             run.step(frame)
         run.finish()
         _WARMED.add(known)

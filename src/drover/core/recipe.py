@@ -22,7 +22,7 @@ from tomlkit.items import AoT, Table
 from drover.core.errors import RecipeError
 from drover.core.recipe_words import first_line, message_of
 from drover.core.setting_info import LISTED
-from drover.core.settings.base import AUTO, as_float, is_auto
+from drover.core.settings.base import AUTO, as_float, as_taken, is_auto
 from drover.core.settings.camera import CameraSettings
 from drover.core.settings.count import CountSettings, GroundSettings, LineSettings, ZoneSettings
 from drover.core.settings.detect import (
@@ -80,6 +80,7 @@ __all__ = [
     "WhereSettings",
     "WordSettings",
     "ZoneSettings",
+    "as_taken",
     "dump_recipe",
     "is_auto",
     "parse_recipe",

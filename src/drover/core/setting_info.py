@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pydantic import BaseModel
 
 from drover.core.errors import RecipeError
-from drover.core.settings.base import lowest
+from drover.core.settings.base import is_auto, lowest
 from drover.core.settings.count import LineSettings, ZoneSettings
 from drover.core.settings.detect import ClassLimit
 from drover.core.settings.follow import FollowedSettings
@@ -16,7 +16,17 @@ from drover.core.settings.send import ReceiverSettings
 from drover.core.settings.whole import Recipe
 from drover.core.settings.words import ClassWords
 
-__all__ = ["LISTED", "SettingInfo", "item_info", "numeric_info", "setting_help", "setting_info", "settings_of"]
+__all__ = [
+    "LISTED",
+    "SettingInfo",
+    "item_info",
+    "numeric_info",
+    "setting_help",
+    "setting_info",
+    "settings_of",
+    "taken_words",
+    "value_below",
+]
 
 LISTED: dict[str, type[BaseModel]] = {
     "line": LineSettings, "zone": ZoneSettings, "class_limit": ClassLimit, "class_words": ClassWords,
@@ -102,6 +112,24 @@ def setting_info(path: str) -> SettingInfo:
             if info is not None:
                 return info
     raise RecipeError(f"there is no numeric setting '{path}'")
+
+
+def taken_words(wanted: BaseModel, taken: BaseModel) -> str:
+    """Of all that settings leave to the clip, each with the number that was taken, in words."""
+    told = []
+    for path, model, name in settings_of(type(wanted)):
+        info = numeric_info(path, model, name)
+        if info is not None and info.auto and is_auto(value_below(wanted, path)):
+            told.append(f"{name.replace('_', ' ')} {value_below(taken, path):g} {info.unit}")
+    return ", ".join(told)
+
+
+def value_below(settings: BaseModel, path: str) -> float:
+    """A number by its dotted path below some settings."""
+    value: object = settings
+    for name in path.split("."):
+        value = getattr(value, name)
+    return float(value)  # type: ignore[arg-type]
 
 
 def setting_help(path: str) -> str:

@@ -16,7 +16,8 @@ from drover.app.session import Session
 from drover.app.wording import worded
 from drover.core.detect.background import NOISE_STEPS
 from drover.core.names import grouped
-from drover.core.recipe import Recipe, with_value
+from drover.core.recipe import Recipe, SizeSettings, as_taken, with_value
+from drover.core.survey.resolve_sizes import resolve_sizes
 
 __all__ = ["DetectDials"]
 
@@ -68,8 +69,7 @@ class DetectDials(SettingsPage):
         self.noise_row = self.row("threshold", background + "noise_threshold")
         self.threshold_card.body.addWidget(self.levels_row)
         self.threshold_card.body.addWidget(self.noise_row)
-        self.weak_row = self.row("what touches it", background + "weak_share")
-        self.threshold_card.body.addWidget(self.weak_row)
+        self.threshold_card.body.addWidget(self.row("what touches it", background + "weak_share"))
         measured = {"levels": "grey levels", "noise": "the pixel's own noise"}
         self.threshold_card.body.addWidget(self.choice("measured in", background + "threshold_in", measured))
         self.column.addWidget(self.threshold_card)
@@ -198,7 +198,7 @@ class DetectDials(SettingsPage):
         self.threshold.show_marker(noise, f"noise {noise:.1f}" if noise is not None else "")
         self.noise.show_marker(1.0 if noise is not None else None, "noise")
         size = self.session.recipe.detect.size
-        self.sizes.show_limits(size)
+        self.sizes.show_limits(self._sizes_taken())
         self.forget.setEnabled(size.near_box is not None or size.far_box is not None)
         if detect is not None and self.session.clip is not None:
             stamp = (detect.detections, size.near_box, size.far_box, size.for_width)
@@ -211,7 +211,13 @@ class DetectDials(SettingsPage):
         if detect is not None:
             self.threshold_card.note.setText(f"{grouped(len(detect.detections))} boxes")
             self.light_words.setText(f"{self._jumps()} {self._shadows()}".strip())
-            self.weak_row.box.show_taken(None if detect.taken is None else detect.taken.background.weak_share)
+            self.show_taken("detect", detect.taken)
+
+    def _sizes_taken(self) -> SizeSettings:
+        """The limits, with those that are on auto as taken for this clip; the usual as long as nobody knows."""
+        wanted, detect = self.session.recipe.detect, self.session.detect
+        taken = None if detect is None else detect.taken
+        return as_taken(wanted.size, (resolve_sizes(wanted, None) if taken is None else taken).size)
 
     def _shadows(self) -> str:
         """What was taken for shadow where that was left to the clip, in words."""

@@ -9,13 +9,14 @@ from PySide6.QtWidgets import QGridLayout, QWidget
 
 from drover.app.dials.plotting import pg, small_plot
 from drover.app.theme import CLAY, GROUND, INK, number_font
+from drover.core.recipe import is_auto
 from drover.core.setting_info import SettingInfo
 
 __all__ = ["EvidencePlot"]
 
 
 class EvidencePlot(QWidget):
-    """A distribution with a handle where it is cut.
+    """A distribution with a handle where it is cut; for a setting on auto, where it was taken to be cut.
 
     ``changing`` while the handle moves, ``changed`` once it is let go. Bars on the kept side are moss, on the
     cut side pale.
@@ -48,7 +49,10 @@ class EvidencePlot(QWidget):
         )  # fmt: skip
         unit = "" if info.unit == "fraction" else f" {info.unit}"
         number = "{value:.0f}" if info.whole or info.step >= 1 else "{value:.1f}" if info.step >= 0.1 else "{value:.2f}"
-        self.handle.label.setFormat(number + unit)
+        self._number = number + unit
+        self._setting: float = info.low
+        self._taken: float | None = None
+        self.handle.label.setFormat(self._number)
         self.handle.label.setFont(number_font(10, bold=True))
         self.handle.setCursor(Qt.CursorShape.SizeHorCursor)
         self.handle.sigDragged.connect(self._dragged)
@@ -91,11 +95,26 @@ class EvidencePlot(QWidget):
 
     def show_value(self, value: float) -> None:
         """Put the handle where the setting is, unless it is being dragged."""
-        if not self.handle.moving and value != self.handle.value():
+        self._setting = value
+        self._place()
+
+    def show_taken(self, value: float | None) -> None:
+        """While the setting is on auto, put the handle where it was taken to be; None as long as nobody knows."""
+        self._taken = value
+        self._place()
+
+    def _place(self) -> None:
+        if self.handle.moving:
+            return
+        on_auto = self.info.auto and is_auto(self._setting)
+        value = self._taken if on_auto else self._setting
+        self.handle.setVisible(value is not None)
+        self.handle.label.setFormat(f"auto {self._number}" if on_auto else self._number)
+        if value is not None and value != self.handle.value():
             with QSignalBlocker(self.handle):
                 self.handle.setValue(value)
-            self.handle.label.valueChanged()
             self._tint()
+        self.handle.label.valueChanged()
 
     def _scaled(self, counts: NDArray[np.float64]) -> NDArray[np.float64]:
         return np.log10(1.0 + counts) if self._log else counts

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pydantic import BaseModel
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from drover.app.dials.evidence_plot import EvidencePlot
@@ -9,7 +10,7 @@ from drover.app.dials.parts import ChoiceRow, SettingRow
 from drover.app.session import Session
 from drover.core.errors import DroverError
 from drover.core.recipe import is_auto, value_of, with_value
-from drover.core.setting_info import setting_help, setting_info
+from drover.core.setting_info import setting_help, setting_info, value_below
 
 __all__ = ["SettingsPage"]
 
@@ -66,6 +67,12 @@ class SettingsPage(QWidget):
             choice.show_value(value_of(self.session.recipe, path))
         for path, plot in self.plots.items():
             plot.show_value(float(value_of(self.session.recipe, path)))
+
+    def show_taken(self, stage: str, taken: BaseModel | None) -> None:
+        """Show on everything of a stage that is on auto what was taken for this clip; None where nobody knows yet."""
+        for path, shown in (*((p, row.box) for p, row in self.rows.items()), *self.plots.items()):
+            if path.startswith(f"{stage}.") and shown.info.auto:
+                shown.show_taken(None if taken is None else value_below(taken, path.split(".", 1)[1]))
 
     def set_value(self, path: str, value: float) -> None:
         """Make a value the setting, as one edit."""

@@ -16,8 +16,9 @@ from drover.app.link_notes import LinkNotes
 from drover.app.moment_watch import MomentWatch
 from drover.app.session import Session
 from drover.core.names import grouped
-from drover.core.recipe import is_auto
+from drover.core.recipe import TrackSettings, as_taken, is_auto
 from drover.core.track.evidence import chi_square_share, gap_lengths, match_distance_samples, noise_check
+from drover.core.track.pace import USUAL, with_pace
 
 __all__ = ["TrackDials"]
 
@@ -115,10 +116,8 @@ class TrackDials(SettingsPage):
         card = Card("Motion filter")
         models = {"steady": "keeps its speed", "pushed": "keeps its push", "turning": "goes straight or turns"}
         card.body.addWidget(self.choice("each", "track.motion.model", models))
-        self.jumpiness = self.row("jumpiness", "track.motion.jumpiness")
-        card.body.addWidget(self.jumpiness)
-        self.box_noise = self.row("box noise", "track.motion.box_noise")
-        card.body.addWidget(self.box_noise)
+        card.body.addWidget(self.row("jumpiness", "track.motion.jumpiness"))
+        card.body.addWidget(self.row("box noise", "track.motion.box_noise"))
         self.noise = NoisePlot(self.session)
         card.body.addWidget(self.noise)
         boxes = {"measured": "as found", "filtered": "as filtered"}
@@ -181,14 +180,15 @@ class TrackDials(SettingsPage):
         if tracks is None or clip is None:
             return
         matched, refused = match_distance_samples(tracks)
-        edges = np.linspace(0, max(12.0, 1.5 * self.session.recipe.track.match.gate), 49)
+        settings = self._settings()
+        edges = np.linspace(0, max(12.0, 1.5 * settings.match.gate), 49)
         counts = np.histogram(np.concatenate([matched, refused]), edges)[0]
         self.gate.show_evidence(edges, counts.astype(float), chi_square_share(edges) * len(matched))
         self.gate_card.note.setText(f"{grouped(len(matched))} links")
         gaps = gap_lengths(tracks, clip.times)
-        top = max(2.5, 1.35 * self.session.recipe.track.life.longest_gap)
+        top = max(2.5, 1.35 * settings.life.longest_gap)
         _show_histogram(self.gap, gaps, np.linspace(0, top, 41))
-        frames = self.session.recipe.track.life.longest_gap * clip.rate
+        frames = settings.life.longest_gap * clip.rate
         self.gap_words.setText(f"Length of every gap that was bridged. Now up to {frames:.0f} frames.")
         self.gap_card.note.setText(f"{len(gaps)} gaps")
         found = self.session.linked_detections
@@ -197,11 +197,14 @@ class TrackDials(SettingsPage):
                 tracks, found, clip.times, linked=self.session.as_linked,
                 on_auto=is_auto(self.session.recipe.track.motion.jumpiness),
             ))  # fmt: skip
-        taken = self.session.motion_taken
-        self.jumpiness.box.show_taken(None if taken is None else taken.jumpiness)
-        self.box_noise.box.show_taken(None if taken is None else taken.box_noise)
+        self.show_taken("track", self.session.track_taken)
         self.notice.setText("\n".join(f"• {note}" for note in self.session.track_notes))
         self.notice.setVisible(bool(self.session.track_notes))
+
+    def _settings(self) -> TrackSettings:
+        """What the recipe says, with what is on auto as taken, or the usual as long as nobody knows."""
+        wanted, taken = self.session.recipe.track, self.session.track_taken
+        return with_pace(wanted, USUAL) if taken is None else as_taken(wanted, taken)
 
     def _show_moments(self) -> None:
         clip, found = self.session.clip, self.watch.found

@@ -25,8 +25,8 @@ from drover.app.filter_bench.plots import BenchPlots
 from drover.app.jobs import LatestJob
 from drover.app.session import Session
 from drover.core.camera.motion import CameraMotion
-from drover.core.recipe import MotionSettings, with_value
-from drover.core.track.noises import USUAL, Noises, with_noises
+from drover.core.recipe import MotionSettings, as_taken, with_value
+from drover.core.track.pace import USUAL, with_pace
 from drover.core.track.ride import (
     FAULTS,
     HORIZON,
@@ -150,9 +150,8 @@ class FilterBench(QDialog):
         return self.session.recipe.track.motion.model_copy(update=changed | {"jumpiness": self.jumpiness})
 
     def _take_recipe(self) -> None:
-        track, taken = self.session.recipe.track, self.session.motion_taken
-        usual = USUAL if taken is None else Noises(taken.jumpiness, taken.box_noise)
-        motion = with_noises(with_noises(track, usual), USUAL).motion
+        track, taken = self.session.recipe.track, self.session.track_taken
+        motion = (with_pace(track, USUAL) if taken is None else as_taken(track, taken)).motion
         with QSignalBlocker(self.model), QSignalBlocker(self.push), QSignalBlocker(self.noise):
             self.model.setCurrentText(motion.model)
             _put(self.push, PUSHES, motion.jumpiness)

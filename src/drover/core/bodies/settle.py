@@ -24,7 +24,7 @@ from drover.core.detect.growing import GrowingColumn
 from drover.core.kernel_parts import read_only
 from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
 from drover.core.track.carried_on import carry_on
-from drover.core.track.noises import USUAL, with_noises
+from drover.core.track.pace import USUAL, with_pace
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, rows_to_frames
 
@@ -35,7 +35,7 @@ LookAgain = Callable[[Detections, Tracks, SizeField], Detections]
 Int = NDArray[np.int64]
 BLOCK = 400_000  # runs put in order at once
 # As Drover links by itself, but for one thing: what stays where it is may be asked for, and is no spark.
-GENEROUS = with_noises(TrackSettings(after=AfterSettings(least_travel=0.0)), USUAL)
+GENEROUS = with_pace(TrackSettings(after=AfterSettings(least_travel=0.0)), USUAL)
 LOOKS = 3  # at the pictures once more: bodies that were made whole say how large others are
 ROUNDS = 2  # whole bodies are followed better than their pieces, and show what else belongs to them
 LEAST_TIME = 2.0  # s: in a shorter clip nothing is followed for long enough to tell

@@ -60,6 +60,7 @@ class BackgroundModel(Protocol):
     """What every background model can do."""
 
     difference: Grey
+    settings: BackgroundSettings
 
     def step(self, grey: Grey, time: float) -> bool:
         """Take in one picture; False while the empty scene is still being learnt."""

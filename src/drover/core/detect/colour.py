@@ -52,6 +52,12 @@ class ColourModel:
         self._seen, self._own = planes, False
         return planes
 
+    def take_settings(self, settings: BackgroundSettings) -> None:
+        """Go on by settings of another threshold."""
+        self._settings = settings
+        if self._model is not None:
+            self._model.settings = settings
+
     @property
     def model(self) -> BackgroundModel | None:
         """The model of the planes, one under the other; None before the first picture."""

@@ -29,7 +29,7 @@ from drover.core.survey.resolve import resolve_detect
 
 __all__ = ["VERSION", "DetectedFrame", "Detector", "DetectorState", "ShadowFacts", "nothing_found"]
 
-VERSION = 20
+VERSION = 22
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
 _NO_CHROMA = np.zeros((2, 0, 0), np.uint8)
@@ -119,9 +119,12 @@ class Detector:
         if scene and empty is not None:
             self._start(empty)
             return
+        self.model.settings = settings.background
         if settings.background.look_at != "colour":
             self._colour = None
-        elif self._colour is None:
+        elif self._colour is not None:
+            self._colour.take_settings(settings.background)
+        else:
             self._colour = ColourModel(settings.background, settings.still.keep_for)
             if empty is not None and empty.chroma is not None and empty.chroma_noise is not None:
                 self._colour.begin(empty.chroma, empty.chroma_noise)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import Any, TypeVar
 
 from pydantic import (
     BaseModel,
@@ -22,6 +22,7 @@ __all__ = [
     "Points",
     "Settings",
     "as_float",
+    "as_taken",
     "checked_points",
     "checked_polygons",
     "dial",
@@ -34,6 +35,7 @@ __all__ = [
 AUTO = -1.0  # a number that is left to the clip; files say "auto"
 MOST_POINTS = 200
 Points = tuple[tuple[float, float], ...]
+S = TypeVar("S", bound=BaseModel)
 
 
 class Settings(BaseModel):
@@ -67,6 +69,19 @@ class Settings(BaseModel):
 def is_auto(value: object) -> bool:
     """Whether a number is left to the clip."""
     return isinstance(value, (int, float)) and not isinstance(value, bool) and value == AUTO
+
+
+def as_taken(settings: S, taken: S) -> S:
+    """Settings with every number that is left to the clip as it was ``taken``, in all that they hold."""
+    told: dict[str, Any] = {}
+    for name in type(settings).model_fields:
+        value = getattr(settings, name)
+        if isinstance(value, BaseModel):
+            made = as_taken(value, getattr(taken, name))
+            told |= {} if made is value else {name: made}
+        elif lowest(type(settings), name) is not None and is_auto(value):
+            told[name] = getattr(taken, name)
+    return settings.model_copy(update=told) if told else settings
 
 
 def _read(model: type[BaseModel], name: str, value: Any) -> Any:

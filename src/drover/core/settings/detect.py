@@ -64,7 +64,9 @@ class BackgroundSettings(Settings):
         default=True,
         description="The empty scene is worked out before the first picture (live after 7 s): nothing to learn.",
     )
-    warm_up: float = dial(1.0, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1)
+    warm_up: float = dial(
+        AUTO, 0.0, 60.0, "s", "Time spent learning the empty scene before anything is detected.", 0.1, auto=True
+    )
     threshold: float = dial(16.0, 1.0, 255.0, "levels", "Difference from the background that counts as moving.", 1.0)
     threshold_in: Literal["levels", "noise"] = Field(
         default="noise", description="Whether the threshold is in grey levels or in multiples of each pixel's noise."
@@ -74,8 +76,9 @@ class BackgroundSettings(Settings):
         "Over this share of the threshold counts what touches something over it. 1: nothing does.", 0.05, auto=True,
     )  # fmt: skip
     noise_threshold: float = dial(
-        6.0, 1.0, 30.0, "σ", "Difference that counts as moving, in multiples of the pixel's own noise.", 0.25
-    )
+        AUTO, 1.0, 30.0, "σ", "Difference that counts as moving, in multiples of the pixel's own noise.", 0.25,
+        auto=True,
+    )  # fmt: skip
 
 
 class LightSettings(Settings):
@@ -118,9 +121,15 @@ class StillSettings(Settings):
 class CleanupSettings(Settings):
     """Repair of the moving mask before blobs are cut from it."""
 
-    opening: int = dial(2, 0, 31, "px", "Removes specks thinner than this. 0 leaves the mask as it is.", 1)
-    closing: int = dial(3, 0, 61, "px", "Bridges cracks narrower than this. Too much joins neighbours.", 1)
-    fill_holes: int = dial(400, 0, 100000, "px", "Holes in a blob up to this many pixels are filled.", 20)
+    opening: int = dial(
+        int(AUTO), 0, 31, "px", "Removes specks thinner than this. 0 leaves the mask as it is.", 1, auto=True
+    )
+    closing: int = dial(
+        int(AUTO), 0, 61, "px", "Bridges cracks narrower than this. Too much joins neighbours.", 1, auto=True
+    )
+    fill_holes: int = dial(
+        int(AUTO), 0, 100000, "px", "Holes in a blob up to this many pixels are filled.", 20, auto=True
+    )
 
 
 class SizeSettings(Settings):
@@ -130,17 +139,18 @@ class SizeSettings(Settings):
     at the near box.
     """
 
-    least_width: float = dial(5.0, 0.0, 4000.0, "px", "Blobs narrower than this are dropped.", 1.0)
-    least_height: float = dial(5.0, 0.0, 4000.0, "px", "Blobs lower than this are dropped.", 1.0)
-    least_area: float = dial(40.0, 0.0, 1e7, "px", "Blobs with fewer pixels than this are dropped.", 10.0)
+    least_width: float = dial(AUTO, 0.0, 4000.0, "px", "Blobs narrower than this are dropped.", 1.0, auto=True)
+    least_height: float = dial(AUTO, 0.0, 4000.0, "px", "Blobs lower than this are dropped.", 1.0, auto=True)
+    least_area: float = dial(AUTO, 0.0, 1e7, "px", "Blobs with fewer pixels than this are dropped.", 10.0, auto=True)
     most_width: float = dial(4000.0, 1.0, 1e5, "px", "Blobs wider than this are dropped.", 1.0)
     most_height: float = dial(4000.0, 1.0, 1e5, "px", "Blobs taller than this are dropped.", 1.0)
     most_area: float = dial(1e7, 1.0, 1e9, "px", "Blobs with more pixels than this are dropped.", 10.0)
     least_aspect: float = dial(0.0, 0.0, 100.0, "w/h", "Blobs narrower for their height than this are dropped.", 0.1)
     most_aspect: float = dial(100.0, 0.01, 100.0, "w/h", "Blobs wider for their height than this are dropped.", 0.1)
     join_within: float = dial(
-        4.0, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0
-    )
+        AUTO, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0,
+        auto=True,
+    )  # fmt: skip
     for_width: int = dial(
         1280, 16, 16384, "px", "Width of the frame that these sizes hold for; on other footage they scale with it.", 16
     )

@@ -63,11 +63,13 @@ class MatchSettings(Settings):
     """Which detection may continue which track, and what it costs. The weights share out the cost."""
 
     gate: float = dial(
-        7.0, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1
-    )
+        AUTO, 0.5, 20.0, "σ", "Largest distance between forecast and detection, in standard deviations.", 0.1,
+        auto=True,
+    )  # fmt: skip
     farthest: float = dial(
-        1.2, 0.1, 50.0, "sizes", "Largest distance from the forecast in sizes of the object, however unsure it is.", 0.1
-    )
+        AUTO, 0.1, 50.0, "sizes", "Largest distance from the forecast in sizes of the object, however unsure it is.",
+        0.1, auto=True,
+    )  # fmt: skip
     distance_weight: float = dial(0.7, 0.0, 1.0, "weight", "Distance from the forecast, as a share of the gate.", 0.05)
     overlap_weight: float = dial(0.3, 0.0, 1.0, "weight", "Lack of overlap with the forecast's box.", 0.05)
     overlap: Literal["plain", "generalised"] = Field(
@@ -111,9 +113,12 @@ class LifeSettings(Settings):
     """When a track is born, believed and given up."""
 
     hits_to_confirm: int = dial(
-        8, 1, 100, "frames", "Frames of 1/25 s that a new track must be seen for before it is believed; at least 3.", 1
+        int(AUTO), 1, 100, "frames",
+        "Frames of 1/25 s that a new track must be seen for before it is believed; at least 3.", 1, auto=True,
+    )  # fmt: skip
+    longest_gap: float = dial(
+        AUTO, 0.0, 60.0, "s", "Longest time an object may stay unseen and keep its identity.", 0.1, auto=True
     )
-    longest_gap: float = dial(3.5, 0.0, 60.0, "s", "Longest time an object may stay unseen and keep its identity.", 0.1)
     return_within: float = dial(
         8.0, 0.0, 600.0, "s",
         "How long after it was last seen a lost identity may come back, if place and look fit. 0: never.", 1.0,
@@ -138,7 +143,7 @@ class AfterSettings(Settings):
     """What is done once the whole clip is linked. Live only who is no object so far is left out."""
 
     join: bool = Field(default=True, description="Join broken tracks over the whole clip where motion and size agree.")
-    join_within: float = dial(4.0, 0.0, 60.0, "s", "Longest break that is joined.", 0.5)
+    join_within: float = dial(AUTO, 0.0, 60.0, "s", "Longest break that is joined.", 0.5, auto=True)
     least_travel: float = dial(
         1.0, 0.0, 50.0, "sizes", "One that never comes this far, in its own sizes, is no object. 0 keeps all.", 0.25
     )

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from drover.core.recipe import DetectSettings, is_auto
+import numpy as np
+
+from drover.core.recipe import BackgroundSettings, DetectSettings, is_auto
+from drover.core.survey.resolve_sizes import resolve_sizes
 from drover.core.survey.survey import Survey
 
 __all__ = ["resolve_detect"]
 
 PALE = 12.0  # standard deviations under which what moves stands out little
 RESTLESS = 0.3  # share of the ground from which a lower threshold would let it in
+OF_THRESHOLD, THRESHOLDS = 4.0, (6.0, 7.0)  # contrast of what moves over the threshold, and its bounds, σ
+NOTHING_TO_LEARN, LEARNING = 0.0, 1.0  # s
 WEAK, WEAK_OF_PALE = 0.7, 0.5  # second threshold, as a share of the first
 FAINT, LIGHTEST = 0.75, 0.97  # share of the light that the soft shadow under a body leaves
 SOFT, RIM = 0.35, 0.2  # share of the light by which it changes from px to px; of that what noise may be added to
@@ -23,17 +28,23 @@ def resolve_detect(settings: DetectSettings, survey: Survey | None, *, steadied:
     little; nothing on grey footage, where a shadow cannot be told from dark cloth. Where the picture is ``steadied``
     it lies on the ground to a part of a pixel only, so every grain of it looks like a sharp rim: none is too sharp.
     """
-    return _background(_shadow(settings, survey, steadied), survey)
+    return resolve_sizes(_background(_shadow(settings, survey, steadied), survey), survey)
 
 
 def _background(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
-    """What differs little from the ground is looked for by a lower second threshold than what stands out; colour is
-    looked at where there is any.
+    """What differs little from the ground is looked for by a lower second threshold than what stands out, and what
+    stands out much by a higher first one, which cuts away the halo of coding; colour is looked at where there is any.
     """
-    rule, taken = settings.background, {}
+    rule: BackgroundSettings = settings.background
+    taken: dict[str, float | str] = {}
     if is_auto(rule.weak_share):
         pale = survey is not None and survey.contrast < PALE and survey.restless < RESTLESS
         taken["weak_share"] = WEAK_OF_PALE if pale else WEAK
+    if is_auto(rule.noise_threshold):
+        clear = 0.0 if survey is None or not np.isfinite(survey.contrast) else survey.contrast / OF_THRESHOLD
+        taken["noise_threshold"] = round(float(np.clip(clear, *THRESHOLDS)), 2)
+    if is_auto(rule.warm_up):
+        taken["warm_up"] = NOTHING_TO_LEARN if survey is not None and rule.known_start else LEARNING
     if rule.look_at == "auto":
         taken["look_at"] = "grey" if survey is not None and survey.grey else "colour"
     return settings.model_copy(update={"background": rule.model_copy(update=taken)}) if taken else settings

@@ -9,8 +9,8 @@ import numpy as np
 from drover.core.both_cores import at_once
 from drover.core.survey.blocks import BLOCK, block_strength
 from drover.core.survey.camera import CameraLook, look_at_camera
-from drover.core.survey.contrast import movers_contrast
 from drover.core.survey.empty_scene import EmptyScene, find_empty_scene, in_one_light, light_of
+from drover.core.survey.movers import what_moves
 from drover.core.survey.samples import Samples
 from drover.core.survey.shadows import ShadowEvidence, find_shadows
 from drover.core.survey.standing import put_ground_back
@@ -38,7 +38,8 @@ class Survey:
     restless; by how many standard deviations what moves differs from the ground; and in how many places something stood
     for so long that it passed for ground. ``camera`` says whether it stands still, ``light`` by what share the light of
     the whole picture changes, darkest to lightest, ``blocks`` by what share steps between blocks of the coding are
-    larger than inside, and ``view`` holds the pictures and curves to be shown.
+    larger than inside, ``moving_size`` px how large the blobs are that half of what moves lies in (0: unknown), and
+    ``view`` holds the pictures and curves to be shown.
     """
 
     empty: EmptyScene
@@ -51,6 +52,7 @@ class Survey:
     light: float = 0.0
     blocks: float = 0.0
     view: SurveyView | None = None
+    moving_size: float = 0.0
 
     @property
     def facts(self) -> dict[str, float | bool]:
@@ -64,6 +66,7 @@ class Survey:
             "contrast": round(min(self.contrast, 1e6), 2),
             "shadow_evidence": round(self.shadows.strength, 3),
             "shadows_cast": self.shadows.cast,
+            "moving_size": round(self.moving_size, 1),
             "stood": self.stood,
             "camera_moves": self.camera.moves,
             "camera_shift": round(self.camera.shift, 2),
@@ -89,7 +92,8 @@ class Survey:
             out.append(f"The light changes by {100 * self.light:.0f} %; each picture is brought back to one light.")
         out.append("The footage is grey." if self.grey else "The footage has colour.")
         if np.isfinite(self.contrast):
-            out.append(f"What moves differs by {self.contrast:.0f} times the noise.")
+            size = f", and half of it is {self.moving_size:.0f} px large or more" if self.moving_size else ""
+            out.append(f"What moves differs by {self.contrast:.0f} times the noise{size}.")
         if self.restless > 0.02:
             out.append(f"{100 * self.restless:.0f} % of the ground is restless; it must differ more to count there.")
         if self.stood:
@@ -131,5 +135,5 @@ def survey_of(samples: Samples) -> Survey:
     shadows = ShadowEvidence(0.0, 0.0, 0.0, 0.0, 0.0, 1.0, 0) if grey else find_shadows(samples, empty)
     restless = float((empty.restless > RESTLESS).mean())
     view = view_of(samples, empty, gain)
-    contrast = movers_contrast(samples, empty)
-    return Survey(empty, grey, shadows, restless, contrast, stood, camera, light, blocks, view)
+    movers = what_moves(samples, empty)
+    return Survey(empty, grey, shadows, restless, movers.contrast, stood, camera, light, blocks, view, movers.size)

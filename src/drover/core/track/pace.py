@@ -1,130 +1,47 @@
-"""How abruptly things change their way and how much boxes jitter, measured from a first look: noises on auto.
-
-Some stretches of the clip are linked as usual, and of all filters on a grid the one is taken that foresees best where
-things are seen, over the next picture, a fifth of a second and most of one; see :mod:`drover.core.track.foresight`.
-"""
+"""What Track is told of how things move in a clip, and what is taken where nobody measured it."""
 
 from __future__ import annotations
 
-import numpy as np
-from numpy.typing import NDArray
+from dataclasses import dataclass
 
-from drover.core.recipe import TrackSettings
-from drover.core.track.filters import FRAME_RATE
-from drover.core.track.foresight import foreseen
-from drover.core.track.frame_boxes import FrameBoxes
-from drover.core.track.noises import OF_BOXES, USUAL, Noises, left_to_the_clip, with_noises
-from drover.core.track.speeds import measure_speeds
-from drover.core.track.tracker import Tracker
-from drover.core.types import Detections, Tracks, TrackState
+from drover.core.recipe import TrackSettings, as_taken, is_auto
 
-__all__ = ["best_noises", "noises_of", "pace_of", "resolve_track", "sightings"]
-
-Float = NDArray[np.float64]
-
-JUMPS = np.array([0.06, 0.12, 0.25, 0.5, 1.0, 2.0])  # px/frame²; stiffer than the first cannot follow a bend
-JITTERS = 1.5 * 2.0 ** (np.arange(-4, 6) / 2.0)  # px, from 0.4 to 8.5
-LOOK_AT = 12_000  # detections that are enough
-STRETCH, STRETCHES = 6.0, 4  # s that are looked at in one go, and how many of them, spread over the clip
-LEAST_JUDGED = 100  # forecasts of a coordinate; fewer say nothing
-ALIKE = 2.0  # ratio to the usual jumpiness within which nothing speaks against that
-EDGE = 2.0  # px from the picture's edge at which a box is cut off
+__all__ = ["OF_BOXES", "USUAL", "Pace", "left_to_the_clip", "with_pace"]
 
 
-def pace_of(detections: Detections, times: Float, rate: float, *, whole: bool = True) -> Noises:
-    """The noises to take for a recorded clip where they are on auto.
+@dataclass(frozen=True)
+class Pace:
+    """Every number of Track that may be left to the clip, each by its name there.
 
-    The usual ones while a clip is not ``whole`` yet, since what is shown so far is linked anew all the time.
+    ``jumpiness`` px/frame² and ``box_noise`` px hold at 50 px of size and for frames of 1/25 s; ``gate`` in standard
+    deviations, ``farthest`` in sizes, ``hits_to_confirm`` in frames of 1/25 s, ``longest_gap`` and ``join_within`` s.
     """
-    return noises_of(detections, times, rate) if whole else USUAL
+
+    jumpiness: float = 0.5
+    box_noise: float = 1.5
+    gate: float = 7.0
+    farthest: float = 1.2
+    hits_to_confirm: int = 8
+    longest_gap: float = 3.5
+    join_within: float = 4.0
 
 
-def resolve_track(settings: TrackSettings, detections: Detections, times: Float, rate: float) -> TrackSettings:
-    """The settings as they are taken for a whole recorded clip: what is on auto is measured."""
-    if not left_to_the_clip(settings):
-        return settings
-    return with_noises(settings, pace_of(detections, times, rate))
+USUAL = Pace()  # where nobody has measured, as live
+OF_BOXES = 3.0  # px: box noise of another detector's boxes, as usual; no outline ties them to what is there
+PARTS = {
+    "motion": ("jumpiness", "box_noise"), "match": ("gate", "farthest"), "life": ("hits_to_confirm", "longest_gap"),
+    "after": ("join_within",),
+}  # fmt: skip
 
 
-def noises_of(detections: Detections, times: Float, rate: float) -> Noises:
-    """The noises that fit a recorded clip's detections; the usual ones where too little is seen to tell.
-
-    Where they are less than usual both are raised together, which leaves the filter's way as it is but makes it no
-    surer than usual: measured are those seen alone, and who is too sure loses what meets and hides. Where boxes jitter
-    more than usual, half of that is believed, in ratio. Jumpiness of about the usual is taken for the usual.
-    """
-    found = detections.frozen()
-    usual = Noises(USUAL.jumpiness, USUAL.box_noise if len(found.runs) else OF_BOXES)
-    paths = [sightings(tracks, found, times) for tracks in _looks(found, times, rate, usual)]
-    if not paths:
-        return usual
-    start = np.concatenate([[0], *(np.diff(part[0]) for part in paths)]).cumsum()
-    middle, side, when = (np.concatenate(column) for column in list(zip(*paths, strict=True))[1:])
-    likely, judged = foreseen(start, middle, side, when, JUMPS, JITTERS)
-    if judged[-1] < LEAST_JUDGED:
-        return usual
-    jump, jitter = best_noises(likely)
-    jump = min(jump * max(1.0, usual.box_noise / jitter), float(JUMPS[-1]))
-    if 1.0 / ALIKE <= jump / usual.jumpiness <= ALIKE:
-        jump = usual.jumpiness
-    noise = max(usual.box_noise, float(np.sqrt(jitter * usual.box_noise)))
-    return Noises(round(jump, 3), round(noise, 2))
+def left_to_the_clip(settings: TrackSettings) -> bool:
+    """Whether any of the numbers is on auto."""
+    return any(is_auto(getattr(getattr(settings, part), name)) for part, names in PARTS.items() for name in names)
 
 
-def best_noises(likely: Float) -> tuple[float, float]:
-    """Jumpiness and box noise at the peak of (j, b) log densities on the grid, between its points by a parabola."""
-    jump, jitter = np.unravel_index(int(np.argmax(likely)), likely.shape)
-    return _peak(JUMPS, likely[:, jitter], int(jump)), _peak(JITTERS, likely[jump], int(jitter))
-
-
-def _peak(grid: Float, value: Float, at: int) -> float:
-    """Where the parabola through a peak and its neighbours is highest, in ratios; at the ends the end itself."""
-    if at in (0, len(grid) - 1):
-        return float(grid[at])
-    x, (low, top, high) = np.log(grid[at - 1 : at + 2]), value[at - 1 : at + 2]
-    falls, rises = (top - low) / (x[1] - x[0]), (top - high) / (x[2] - x[1])
-    if falls + rises <= 0:
-        return float(grid[at])
-    middle = (falls * (x[1] + x[2]) + rises * (x[0] + x[1])) / (2.0 * (falls + rises))
-    return float(np.exp(min(max(middle, x[0]), x[2])))
-
-
-def _looks(found: Detections, times: Float, rate: float, usual: Noises) -> list[Tracks]:
-    """Some stretches of the clip, linked with the usual noises."""
-    frames = found.frame_count
-    if frames < 3:
-        return []
-    # So many frames hold what is enough; in stretches that leave room for paths.
-    enough = max(3, round(frames * min(1.0, LOOK_AT / max(len(found), 1))))
-    stretch = max(3, round(STRETCH * rate))
-    count = min(STRETCHES, max(1, enough // stretch))
-    length = min(frames, enough if count == 1 else stretch)
-    starts = np.unique(np.linspace(0, frames - length, count).round().astype(int))
-    speeds = measure_speeds(found, times)
-    known = (speeds.velocity if speeds.fast else None), speeds.doubt
-    settings = with_noises(TrackSettings(), usual)
-    return [_linked(found, times, rate, settings, known, start, start + length) for start in starts.tolist()]
-
-
-def _linked(
-    found: Detections, times: Float, rate: float, settings: TrackSettings, known: tuple[Float | None, float],
-    first: int, past: int,
-) -> Tracks:  # fmt: skip
-    velocity, doubt = known
-    stage = Tracker(settings, found.size, rate, speed_doubt=doubt)
-    for frame in range(first, past):
-        stage.step(float(times[frame]), FrameBoxes.of(found, frame, velocity))
-    return stage.tracks(found.class_names)
-
-
-def sightings(tracks: Tracks, detections: Detections, times: Float) -> tuple[NDArray[np.int64], Float, Float, Float]:
-    """Where each path was seen by a whole box of its own: first rows, middles px, sides px, and when, in 1/25 s."""
-    row, link = tracks.paths.row, tracks.detection[tracks.paths.row]
-    box, (width, height) = detections.box[np.maximum(link, 0)].astype(np.float64), detections.size
-    alone = np.bincount(link[link >= 0], minlength=len(detections) or 1)[np.maximum(link, 0)] == 1
-    whole = (box[:, :2] > EDGE).all(axis=1) & (box[:, 2] < width - EDGE) & (box[:, 3] < height - EDGE)
-    good = np.flatnonzero((link >= 0) & alone & whole & (tracks.state[row] != TrackState.COASTING))
-    who, box = tracks.identity[row[good]], box[good]
-    start = np.concatenate([[0], np.flatnonzero(np.diff(who)) + 1, [len(good)]]) if len(good) else np.zeros(1, np.int64)
-    sides = np.maximum(box[:, 2:] - box[:, :2], 1.0)
-    return start, (box[:, :2] + box[:, 2:]) / 2, sides, times[tracks.frame[row[good]]] * FRAME_RATE
+def with_pace(settings: TrackSettings, pace: Pace) -> TrackSettings:
+    """The settings with each number that is on auto as given."""
+    told = {}
+    for part, names in PARTS.items():
+        told[part] = getattr(settings, part).model_copy(update={name: getattr(pace, name) for name in names})
+    return as_taken(settings, settings.model_copy(update=told))

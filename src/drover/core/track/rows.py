@@ -110,6 +110,13 @@ class TrackRows:
         link = self.columns["detection"][: self._count][self.columns["number"][: self._count] == number]
         return link[link >= 0][-most:]
 
+    def short_lives(self) -> NDArray[np.int64]:
+        """How often each number was seen that has no identity."""
+        number, link = (self.columns[name][: self._count] for name in ("number", "detection"))
+        seen = np.bincount(number[link >= 0])
+        seen[[known for known in self._identity if known < len(seen)]] = 0
+        return seen[seen > 0]
+
     def newest(self, *, measured: bool) -> NewestRows:
         """The believed rows of the frame closed last, with boxes as found, or the filters'."""
         part = slice(self._frame_start[-2] if len(self._frame_start) > 1 else 0, self._frame_start[-1])

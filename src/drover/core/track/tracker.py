@@ -16,7 +16,7 @@ from drover.core.track.living import Living
 from drover.core.track.look_ahead import LookAhead
 from drover.core.track.looks import learn_looks
 from drover.core.track.lost import LostOnes
-from drover.core.track.noises import USUAL, with_noises
+from drover.core.track.pace import USUAL, with_pace
 from drover.core.track.rebound import LastStep, begin_anew, find_lost
 from drover.core.track.rows import NewestRows, TrackRows, write_rows
 from drover.core.track.sharing import MOST_SHARERS, guests
@@ -57,7 +57,7 @@ class Tracker:
         self, settings: TrackSettings, size: tuple[int, int], rate: float, *, speed_doubt: float = 0.0
     ) -> None:
         self._speed_doubt = speed_doubt
-        self.settings = settings = with_noises(settings, USUAL)  # what is on auto still, nobody has measured
+        self.settings = settings = with_pace(settings, USUAL)  # what is on auto still, nobody has measured
         self.size = size
         wanted = settings.life.hits_to_confirm
         self._hits = max(min(LEAST_HITS, wanted), round(wanted * min(1.0, rate / FRAME_RATE)))
@@ -118,6 +118,10 @@ class Tracker:
     def tracks(self, class_names: tuple[str, ...] = (DEFAULT_CLASS,)) -> Tracks:
         """Everything linked so far, with the filters' boxes; tracks that were never believed are left out."""
         return self._rows.tracks(self.size, class_names)
+
+    def short_lives(self) -> NDArray[np.int64]:
+        """In how many pictures each track was seen that was not believed."""
+        return self._rows.short_lives()
 
     def now(self) -> NewestRows:
         """Every believed track in the frame stepped last."""

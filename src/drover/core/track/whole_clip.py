@@ -11,7 +11,7 @@ from drover.core.errors import Cancelled
 from drover.core.recipe import TrackSettings
 from drover.core.track.finishing import finish
 from drover.core.track.frame_boxes import FrameBoxes
-from drover.core.track.pace import resolve_track
+from drover.core.track.measured_pace import resolve_track
 from drover.core.track.speeds import measure_speeds
 from drover.core.track.tracker import Tracker
 from drover.core.types import Detections, Tracks
