@@ -1,4 +1,4 @@
-"""Settings left to the clip: sizes from what moves, reach and patience from a first look; hand-worked."""
+"""Settings left to the clip: clean-up from what moves, reach and patience from a first look; hand-worked."""
 
 from __future__ import annotations
 
@@ -73,7 +73,7 @@ def test_as_taken_fills_in_only_what_is_on_auto():
     assert "longest gap 3.5 s" in words and "gate" not in re.split(r"\W+", words)
 
 
-# --- sizes ----------------------------------------------------------------------------------------------------
+# --- clean-up ------------------------------------------------------------------------------------------------
 
 
 def test_half_of_what_moves_lies_in_blobs_of_that_size():
@@ -100,26 +100,19 @@ def test_the_size_of_what_moves_is_measured_back(side):
     assert what_moves(shots(3), survey_of(shots(3)).empty) == NOTHING
 
 
-def taken(size: float, width: int = 1280, **changes) -> tuple:
-    """Opening, closing, holes, least width, least area and joining for a size of what moves."""
-    recipe, plain = Recipe(), surveyed(moving_size=size, **changes)
-    detect = with_value(recipe, "detect.size.for_width", width).detect
-    made = resolve_detect(detect, plain)
-    return (
-        made.cleanup.opening, made.cleanup.closing, made.cleanup.fill_holes,
-        made.size.least_width, made.size.least_area, made.size.join_within,
-    )  # fmt: skip
+def test_clean_up_follows_what_moves():
+    """Opening, closing and holes in px; closing is odd."""
 
+    def taken(size: float) -> tuple[int, int, int]:
+        made = resolve_detect(Recipe().detect, surveyed(moving_size=size)).cleanup
+        return made.opening, made.closing, made.fill_holes
 
-def test_clean_up_joining_and_least_sizes_follow_what_moves():
-    """The pictures are 96 px wide, and sizes are given for 96 as well: one px is one px."""
-    assert taken(0.0, 96) == (2, 3, 400, 5.0, 40.0, 4.0), "the usual where nobody knows"
-    assert taken(9.0, 96) == (2, 1, 4, 3.0, 14.4, 0.9)
-    assert taken(24.0, 96) == (2, 3, 23, 5.0, 40.0, 2.4)
-    assert taken(40.0, 96) == (2, 3, 64, 5.0, 40.0, 4.0)
-    assert taken(120.0, 96) == (2, 5, 576, 5.0, 40.0, 4.0)
-    assert taken(400.0, 96) == (5, 9, 6400, 5.0, 40.0, 4.0)
-    assert taken(9.0, 192)[3:] == (5.0, 40.0, 1.8), "in frames twice as wide they are twice as large"
+    assert taken(0.0) == (2, 3, 400), "the usual where nobody knows"
+    assert taken(9.0) == (2, 1, 4)
+    assert taken(24.0) == (2, 3, 23)
+    assert taken(40.0) == (2, 3, 64)
+    assert taken(120.0) == (2, 5, 576)
+    assert taken(400.0) == (5, 9, 6400)
 
 
 @pytest.mark.parametrize(

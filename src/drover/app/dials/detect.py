@@ -16,8 +16,7 @@ from drover.app.session import Session
 from drover.app.wording import worded
 from drover.core.detect.background import NOISE_STEPS
 from drover.core.names import grouped
-from drover.core.recipe import Recipe, SizeSettings, as_taken, with_value
-from drover.core.survey.resolve_sizes import resolve_sizes
+from drover.core.recipe import Recipe, with_value
 
 __all__ = ["DetectDials"]
 
@@ -198,7 +197,7 @@ class DetectDials(SettingsPage):
         self.threshold.show_marker(noise, f"noise {noise:.1f}" if noise is not None else "")
         self.noise.show_marker(1.0 if noise is not None else None, "noise")
         size = self.session.recipe.detect.size
-        self.sizes.show_limits(self._sizes_taken())
+        self.sizes.show_limits(size)
         self.forget.setEnabled(size.near_box is not None or size.far_box is not None)
         if detect is not None and self.session.clip is not None:
             stamp = (detect.detections, size.near_box, size.far_box, size.for_width)
@@ -212,12 +211,6 @@ class DetectDials(SettingsPage):
             self.threshold_card.note.setText(f"{grouped(len(detect.detections))} boxes")
             self.light_words.setText(f"{self._jumps()} {self._shadows()}".strip())
             self.show_taken("detect", detect.taken)
-
-    def _sizes_taken(self) -> SizeSettings:
-        """The limits, with those that are on auto as taken for this clip; the usual as long as nobody knows."""
-        wanted, detect = self.session.recipe.detect, self.session.detect
-        taken = None if detect is None else detect.taken
-        return as_taken(wanted.size, (resolve_sizes(wanted, None) if taken is None else taken).size)
 
     def _shadows(self) -> str:
         """What was taken for shadow where that was left to the clip, in words."""

@@ -139,18 +139,17 @@ class SizeSettings(Settings):
     at the near box.
     """
 
-    least_width: float = dial(AUTO, 0.0, 4000.0, "px", "Blobs narrower than this are dropped.", 1.0, auto=True)
-    least_height: float = dial(AUTO, 0.0, 4000.0, "px", "Blobs lower than this are dropped.", 1.0, auto=True)
-    least_area: float = dial(AUTO, 0.0, 1e7, "px", "Blobs with fewer pixels than this are dropped.", 10.0, auto=True)
+    least_width: float = dial(5.0, 0.0, 4000.0, "px", "Blobs narrower than this are dropped.", 1.0)
+    least_height: float = dial(5.0, 0.0, 4000.0, "px", "Blobs lower than this are dropped.", 1.0)
+    least_area: float = dial(40.0, 0.0, 1e7, "px", "Blobs with fewer pixels than this are dropped.", 10.0)
     most_width: float = dial(4000.0, 1.0, 1e5, "px", "Blobs wider than this are dropped.", 1.0)
     most_height: float = dial(4000.0, 1.0, 1e5, "px", "Blobs taller than this are dropped.", 1.0)
     most_area: float = dial(1e7, 1.0, 1e9, "px", "Blobs with more pixels than this are dropped.", 10.0)
     least_aspect: float = dial(0.0, 0.0, 100.0, "w/h", "Blobs narrower for their height than this are dropped.", 0.1)
     most_aspect: float = dial(100.0, 0.01, 100.0, "w/h", "Blobs wider for their height than this are dropped.", 0.1)
     join_within: float = dial(
-        AUTO, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0,
-        auto=True,
-    )  # fmt: skip
+        4.0, 0.0, 500.0, "px", "A fragment is joined to a larger blob within this distance. 0 joins nothing.", 1.0
+    )
     for_width: int = dial(
         1280, 16, 16384, "px", "Width of the frame that these sizes hold for; on other footage they scale with it.", 16
     )

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from drover.core.recipe import BackgroundSettings, DetectSettings, is_auto
-from drover.core.survey.resolve_sizes import resolve_sizes
+from drover.core.recipe import BackgroundSettings, CleanupSettings, DetectSettings, as_taken, is_auto
 from drover.core.survey.survey import Survey
 
 __all__ = ["resolve_detect"]
@@ -13,6 +12,10 @@ __all__ = ["resolve_detect"]
 PALE = 12.0  # standard deviations under which what moves stands out little
 RESTLESS = 0.3  # share of the ground from which a lower threshold would let it in
 OF_THRESHOLD, THRESHOLDS = 4.0, (6.0, 7.0)  # contrast of what moves over the threshold, and its bounds, σ
+USUAL = CleanupSettings(opening=2, closing=3, fill_holes=400)  # where nobody knows how large things are
+OF_OPENING, OPENINGS = 100.0, (2, 6)  # size of what moves for each px more of opening, and its bounds, px
+SMALL, OF_CLOSING, CLOSINGS = 16.0, 100.0, (0, 7)  # size from which cracks are bridged, and for a px more each way
+OF_HOLE, HOLES = 5.0, (4, 10_000)  # of a hole's side, and bounds of its area, px²
 NOTHING_TO_LEARN, LEARNING = 0.0, 1.0  # s
 WEAK, WEAK_OF_PALE = 0.7, 0.5  # second threshold, as a share of the first
 FAINT, LIGHTEST = 0.75, 0.97  # share of the light that the soft shadow under a body leaves
@@ -28,7 +31,9 @@ def resolve_detect(settings: DetectSettings, survey: Survey | None, *, steadied:
     little; nothing on grey footage, where a shadow cannot be told from dark cloth. Where the picture is ``steadied``
     it lies on the ground to a part of a pixel only, so every grain of it looks like a sharp rim: none is too sharp.
     """
-    return resolve_sizes(_background(_shadow(settings, survey, steadied), survey), survey)
+    made = _background(_shadow(settings, survey, steadied), survey)
+    cleanup = _cleanup(0.0 if survey is None else survey.moving_size)
+    return as_taken(made, made.model_copy(update={"cleanup": cleanup}))
 
 
 def _background(settings: DetectSettings, survey: Survey | None) -> DetectSettings:
@@ -48,6 +53,23 @@ def _background(settings: DetectSettings, survey: Survey | None) -> DetectSettin
     if rule.look_at == "auto":
         taken["look_at"] = "grey" if survey is not None and survey.grey else "colour"
     return settings.model_copy(update={"background": rule.model_copy(update=taken)}) if taken else settings
+
+
+def _cleanup(size: float) -> CleanupSettings:
+    """Clean-up for what moves in blobs of so many px, the usual where that is 0: small things have small cracks, and
+    what lies beside one is another.
+    """
+    if size <= 0:
+        return USUAL
+    return CleanupSettings(
+        opening=_whole(1.0 + size / OF_OPENING, OPENINGS),
+        closing=1 + 2 * _whole((size - SMALL) / OF_CLOSING + 0.5, CLOSINGS),  # odd: as far to one side as to the other
+        fill_holes=_whole((size / OF_HOLE) ** 2, HOLES),
+    )
+
+
+def _whole(value: float, bounds: tuple[int, int]) -> int:
+    return int(min(max(round(value), bounds[0]), bounds[1]))
 
 
 def _shadow(settings: DetectSettings, survey: Survey | None, steadied: bool) -> DetectSettings:
