@@ -327,7 +327,7 @@ STAGES: dict[str, Stage] = {
         Stage("camera", 1, _nothing, lambda r: (r.camera,), _clip, _camera),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
-        Stage("bodies", 15, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
+        Stage("bodies", 18, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
             "boxes", 2, _followed, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,
@@ -335,7 +335,7 @@ STAGES: dict[str, Stage] = {
         Stage("detect", 1, _asked, lambda r: (r.detect.boxes if len(_asked(r)) > 1 else BoxSettings(),), _nothing,
               _detect, live=True),
         Stage("lying", 1, _always("detect"), _nothing, _nothing, _lying),
-        Stage("pace", 5, _always("detect", "lying"), _nothing, _nothing, _pace),
+        Stage("pace", 6, _always("detect", "lying"), _nothing, _nothing, _pace),
         Stage("track", tracker.VERSION, _linked_from, lambda r: (r.track,), _nothing, _track, live=True),
         Stage("after", 6, _always("track", "detect", "lying"), lambda r: (r.track,), _nothing, _after),
         Stage("follow", 1, _nothing, lambda r: (r.follow,), _clip, _follow),

@@ -15,6 +15,7 @@ from drover.core.bodies.looks import cell_differences
 from drover.core.bodies.necks import parts_of
 from drover.core.bodies.packed import place_bodies
 from drover.core.bodies.settle import settle
+from drover.core.bodies.stacked import behind_one
 from drover.core.camera.canvas import lay_on, runs_along, show_ground
 from drover.core.camera.follower import CameraFollower
 from drover.core.count.lines import count_crossings
@@ -189,6 +190,7 @@ def _warm_tracker(settings: TrackSettings) -> None:
     usual_sides(paths.start, paths.row, measured_boxes(tracks, found), seen)
     wide = read_only(np.array([(y, 0, 30) for y in range(20)], np.int16))
     place_bodies(wide, np.array([20.0, 0.0]), np.array([10.0, 0.0]), 1.0)
+    behind_one(wide, np.array([20.0, 0.0]), np.array([10.0, 0.0]))
     parts_of(wide)
     grey = np.ones((9, 9), np.uint8)
     cell_differences(grey, grey, grey, np.arange(9.0), np.arange(9.0), (1.0, 1.0))

@@ -155,7 +155,7 @@ class TrackDials(SettingsPage):
 
     def _add_life(self) -> None:
         card = Card("Birth, blobs, and after the pass")
-        card.body.addWidget(self.row("believed when seen for", "track.life.hits_to_confirm"))
+        card.body.addWidget(self.row("believed after", "track.life.hits_to_confirm"))
         card.body.addWidget(
             self.choice("several in one blob", "track.blobs.share", {"True": "share it", "False": "one has it"})
         )

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from drover.core.bodies.packed import packed_parts
 from drover.core.bodies.size_field import SizeField
+from drover.core.bodies.stacked import stacked_parts
 from drover.core.geometry import box_area
 from drover.core.kernel_parts import longer, read_only
 from drover.core.types import Detections, Tracks, rows_to_frames
@@ -41,7 +42,10 @@ def split_shared(
     blob, box, look = _shared_parts(found, tracks, times)
     # Whoever links knows better where those are that he already sees share a blob.
     held = tracks.detection[tracks.detection >= 0]
-    packed, boxes = packed_parts(found, tracks, field, np.flatnonzero(np.bincount(held, minlength=len(found)) > 1))
+    known = np.flatnonzero(np.bincount(held, minlength=len(found)) > 1)
+    packed, boxes = packed_parts(found, tracks, field, known)
+    behind, more = stacked_parts(found, tracks, field, np.concatenate([known, packed]))
+    packed, boxes = np.concatenate([packed, behind]), np.concatenate([boxes, more])
     if len(packed):
         order = np.argsort(np.concatenate([blob, packed]), kind="stable")
         if len(found.look):
