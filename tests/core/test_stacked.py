@@ -73,4 +73,5 @@ def test_only_blobs_taller_than_their_identity_is_alone_are_cut():
     always = stacked_parts(*clip([two] * 10), FIELD, nobody)
     assert len(always[0]) == 0, "who is so tall all the time is one"
     assert len(stacked_parts(found, tracks, None, nobody)[0]) == 0
+    assert len(stacked_parts(found, tracks, SizeField((0.0, 0.5), (0.0, 0.4), 0.05, 0.05), nobody)[0]) == 0, "stout"
     assert len(stacked_parts(found, tracks, SizeField((0.0, 0.5), (0.0, 0.2), 0.5, 0.05), nobody)[0]) == 0

@@ -22,6 +22,7 @@ Int = NDArray[np.int64]
 Float = NDArray[np.float64]
 Float32 = NDArray[np.float32]
 ONE_HEIGHT, ONE_WIDTH = 0.35, 0.5  # spreads over which bodies are not alike enough for a height to say anything
+UPRIGHT = 1.3  # times its width that a body must be tall: what is long looks taller as it turns
 TALLER = 1.15  # times the height of a body there, and that its identity has, from which a blob is more than one
 ALONE, MOSTLY = 0.3, 1.15  # share of its life that an identity is alone, and times that height from which it is so tall
 WIDEST = 1.8  # times the width of one body up to which a blob may be two that stand one behind the other
@@ -38,6 +39,8 @@ def stacked_parts(found: Detections, tracks: Tracks, field: SizeField | None, bu
     if field is None or field.spread > ONE_HEIGHT or field.width_spread > ONE_WIDTH or len(found.runs) == 0:
         return none
     wide, tall = field.of(found.box)
+    if np.median(tall / wide) < UPRIGHT:
+        return none
     ratio = (found.box[:, 3] - found.box[:, 1]) / tall
     own = np.maximum(_usual(tracks, ratio), 1.0)
     two = (ratio > TALLER * own) & (own < MOSTLY) & (found.box[:, 2] - found.box[:, 0] < WIDEST * wide)
@@ -76,8 +79,8 @@ def behind_one(runs: NDArray[np.int16], height: Float, width: Float) -> Float:  
     out = np.zeros((2, 4))
     if foot <= y0 + 1 or head <= y0 + 1:
         return out[:0]
-    upper, over = _middle(runs, y0, head)
-    lower, _ = _middle(runs, min(foot, y1 - 0.3 * (y1 - head)), y1)
+    upper, over = _middle(runs, float(y0), head)
+    lower, _ = _middle(runs, min(foot, y1 - 0.3 * (y1 - head)), float(y1))
     near, far = max(width[0] + width[1] * y1, 2.0), max(width[0] + width[1] * foot, 2.0)
     if over < FILLED * (head - y0) * far:
         return out[:0]
