@@ -6,7 +6,7 @@ import re
 
 import numpy as np
 import pytest
-from tests.core.test_survey import shots, surveyed
+from surveys import shots, surveyed
 
 from drover.core.recipe import AUTO, Recipe, as_taken, is_auto, value_of, with_value
 from drover.core.setting_info import numeric_info, settings_of, taken_words

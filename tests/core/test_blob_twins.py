@@ -128,7 +128,7 @@ def test_light_that_drifts_is_followed_alike_at_any_frame_rate(rate):
 
 def test_a_mixture_that_learns_in_turns_learns_as_fast_as_one_that_always_does():
     """The ground turns ten levels lighter over two seconds: both follow, no pixel is left behind."""
-    settings = BackgroundSettings(model="mixture", threshold_in="noise", warm_up=0.4, rate=1.0)
+    settings = BackgroundSettings(model="mixture", threshold_in="noise", noise_threshold=6.0, warm_up=0.4, rate=1.0)
     model = Mixture(settings, (16, 24))
     rng, mean, rate = np.random.default_rng(6), None, 1.0 - np.exp(-1.0 / 25)
     for k in range(150):

@@ -19,6 +19,7 @@ from drover.core.live_survey import LiveSurvey
 from drover.core.recipe import Recipe, with_value
 from drover.core.settings.count import CountSettings, LineSettings
 from drover.core.settings.track import AfterSettings
+from drover.core.survey.resolve import resolve_detect
 from drover.core.survey.survey import survey_of
 from drover.core.track.live_objects import LiveObjects
 from drover.core.track.rows import NewestRows
@@ -172,6 +173,7 @@ def test_where_nothing_is_left_to_the_footage_nothing_is_surveyed():
     recipe = with_value(Recipe(), "detect.background.known_start", False)
     for name, value in (("background.weak_share", 0.7), ("background.look_at", "grey"), ("shadow.mode", "off")):
         recipe = with_value(recipe, f"detect.{name}", value)
+    recipe = recipe.model_copy(update={"detect": resolve_detect(recipe.detect, None)})
     run, _ = run_over(recipe, 9.0, frame_at)
     assert run.said == () and run.taken == recipe.detect
     assert run_over(with_value(recipe, "detect.shadow.mode", "auto"), 9.0, frame_at)[0].said

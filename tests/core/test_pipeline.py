@@ -22,7 +22,7 @@ from drover.core.run import run_clip
 from drover.core.run_files import write_run
 from drover.core.score.spans import score_boxes, score_result
 from drover.core.survey.resolve import resolve_detect
-from drover.core.track.pace import USUAL
+from drover.core.track.pace import USUAL, with_pace
 from drover.core.track_rows import only_frames
 from drover.core.types import TrackState
 
@@ -83,8 +83,7 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
     recipe = recipe.model_copy(update={"detect": resolve_detect(recipe.detect, None)})
     # Live, nothing is known before: neither the empty scene nor how abruptly things change their way and boxes jitter.
     recipe = with_value(recipe, "detect.background.known_start", False)
-    for name, value in vars(USUAL).items():
-        recipe = with_value(recipe, f"track.motion.{name}", value)
+    recipe = recipe.model_copy(update={"track": with_pace(recipe.track, USUAL)})
     made = run_stage("count", Subject(short_info), recipe)
     found, edited, counted = (made[name].value for name in ("detect", "edits", "count"))
     tracks = edited.tracks

@@ -153,7 +153,7 @@ def pictures(seed: int, count: int, shape=(6, 9)) -> list[np.ndarray]:
 
 
 def background(**changes) -> BackgroundSettings:
-    return BackgroundSettings(**{"warm_up": 0.4, "busy_share": 0.1, **changes})
+    return BackgroundSettings(**{"warm_up": 0.4, "busy_share": 0.1, "noise_threshold": 6.0, **changes})
 
 
 @pytest.mark.parametrize("measured", ["levels", "noise"])

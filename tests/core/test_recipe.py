@@ -43,7 +43,7 @@ def test_a_partial_recipe_changes_only_what_it_names():
             "[track.match]\ngaet = 3",
             r"unknown key 'gaet' with value 3 in \[track.match\]; did you mean 'gate'\?.*0.5..20 σ",
         ),
-        ("[track.match]\ngate = -2", r"the 'gate' setting of \[track.match\] must be in 0.5..20 σ; got -2.0"),
+        ("[track.match]\ngate = -1", r"the 'gate' setting of \[track.match\] must be in 0.5..20 σ; got -1.0"),
         ("[track.match]\ngate = nan", r"the 'gate' setting of \[track.match\] must be in 0.5..20 σ; got nan"),
         ("[track.match]\ngate = 'wide'", r"'gate' setting of \[track.match\] must be in 0.5..20 σ; got 'wide'"),
         ("[detect.cleanup]\nopening = 2.5", r"'opening' setting .* must be a whole number in 0..31 px; got 2.5"),

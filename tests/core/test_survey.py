@@ -9,6 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import ndimage
+from surveys import shots, surveyed
 
 from drover.core.detect.background_kernels import mark_moving
 from drover.core.detect.bitmask import words_for
@@ -31,32 +32,12 @@ from drover.core.survey.empty_scene import find_empty_scene, in_one_light
 from drover.core.survey.resolve import resolve_detect
 from drover.core.survey.samples import Samples
 from drover.core.survey.standing import put_ground_back
-from drover.core.survey.survey import Survey, survey_of
+from drover.core.survey.survey import survey_of
 from drover.core.survey_pass import read_samples, survey_clip
 from drover.core.track.cells import cells_between, into_cells
 from drover.core.track.travel import drop_flicker, drop_unmoved, travelled
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections
-
-SHAPE = (64, 96)
-
-
-def shots(seed: int, count: int = 32, *, noise: float = 2.0, grey: bool = False, put=None) -> Samples:
-    """A textured ground with noise; ``put`` changes picture ``k`` before the noise comes on it."""
-    rng = np.random.default_rng(seed)
-    ground = np.kron(rng.uniform(60, 150, (8, 12)), np.ones((8, 8)))
-    out, colours = [], []
-    for k in range(count):
-        picture = ground.copy()
-        if put is not None:
-            put(k, picture)
-        out.append(np.clip(np.rint(picture + rng.normal(0, noise, SHAPE)), 0, 255))
-        tint = np.full((2, 32, 48), 128.0)
-        if not grey:
-            tint[0] += 12
-            tint[1] -= 9
-        colours.append(np.clip(np.rint(tint + rng.normal(0, 0.8, tint.shape)), 0, 255))
-    return Samples(np.array(out, np.uint8), np.array(colours, np.uint8), np.arange(count) * 0.4)
 
 
 def true_ground(seed: int) -> np.ndarray:
@@ -238,11 +219,6 @@ def test_what_is_held_together_is_whole_blobs_of_the_weak(seed, share, part):
 
 
 # --- settings on auto -----------------------------------------------------------------------------------------
-
-
-def surveyed(**changes) -> Survey:
-    made = survey_of(shots(1))
-    return Survey(**{**{name: getattr(made, name) for name in made.__dataclass_fields__}, **changes})
 
 
 def test_auto_takes_what_the_clip_says_and_what_was_set_stays():

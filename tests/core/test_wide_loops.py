@@ -89,7 +89,7 @@ def test_one_that_stands_for_a_while_is_neither_ground_nor_restlessness():
 def known_models(seed: int, shape: tuple[int, int]) -> tuple[RunningAverage, ColourModel]:
     rng = np.random.default_rng(seed)
     half = (2, -(-shape[0] // 2), -(-shape[1] // 2))
-    settings = BackgroundSettings(look_at="colour", threshold_in="noise")
+    settings = BackgroundSettings(look_at="colour", threshold_in="noise", noise_threshold=6.0)
     model, colour = RunningAverage(settings, shape), ColourModel(settings, 30.0)
     model.begin(rng.uniform(20, 230, shape).astype(np.float32), rng.uniform(1.5, 6, shape).astype(np.float32))
     colour.begin(rng.uniform(100, 156, half).astype(np.float32), rng.uniform(1.2, 3, half).astype(np.float32))
@@ -129,7 +129,7 @@ def test_brightness_and_colour_together_differ_as_one_by_one_and_learn_where_bot
 
 def test_who_stood_for_long_with_every_plane_nearly_as_the_ground_leaves_no_ghost():
     """Four and a half times the noise in brightness and in both colours, under the threshold each, for ten seconds."""
-    settings, shape = BackgroundSettings(look_at="colour", threshold_in="noise"), (16, 16)
+    settings, shape = BackgroundSettings(look_at="colour", threshold_in="noise", noise_threshold=6.0), (16, 16)
     model, colour = RunningAverage(settings, shape), ColourModel(settings, 30.0)
     model.begin(np.full(shape, 100, np.float32), np.full(shape, 2, np.float32))
     colour.begin(np.full((2, 8, 8), 120, np.float32), np.full((2, 8, 8), 2, np.float32))
@@ -160,7 +160,9 @@ def test_what_is_taken_for_ground_is_taken_in_colour_too():
 @pytest.mark.parametrize("shape", [(24, 32), (25, 33), (50, 130)])
 @pytest.mark.parametrize("gain", [1.0, 1.09])
 def test_two_mixtures_together_give_what_they_give_one_by_one(shape, gain):
-    settings = BackgroundSettings(model="mixture", look_at="colour", threshold_in="noise", warm_up=0.2)
+    settings = BackgroundSettings(
+        model="mixture", look_at="colour", threshold_in="noise", noise_threshold=6.0, warm_up=0.2
+    )
     (one, one_colour), (both, both_colour) = ((Mixture(settings, shape), ColourModel(settings, 30.0)) for _ in range(2))
     rng, half = np.random.default_rng(3), (2, -(-shape[0] // 2), -(-shape[1] // 2))
     ground = rng.uniform(20, 230, shape)
@@ -191,7 +193,7 @@ def test_the_direction_of_an_edge_is_that_of_the_arc_tangent(gx, gy):
 
 
 def test_what_is_not_all_known_is_left_to_the_models_one_by_one():
-    settings = BackgroundSettings(look_at="colour", threshold_in="noise")
+    settings = BackgroundSettings(look_at="colour", threshold_in="noise", noise_threshold=6.0)
     grey, chroma = np.full((8, 8), 90, np.uint8), np.full((2, 4, 4), 128, np.uint8)
     learning = RunningAverage(settings, (8, 8))
     known, colour = known_models(1, (8, 8))

@@ -20,7 +20,7 @@ from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import AoT, Table
 
 from drover.core.errors import RecipeError
-from drover.core.recipe_words import first_line, message_of
+from drover.core.recipe_words import first_line, message_of, written_as_number
 from drover.core.setting_info import LISTED
 from drover.core.settings.base import AUTO, as_float, as_taken, is_auto
 from drover.core.settings.camera import CameraSettings
@@ -145,7 +145,11 @@ def parse_recipe(text: str, source: str = "recipe") -> Recipe:
         data = tomllib.loads(text.removeprefix("\ufeff"))
     except (ValueError, RecursionError) as error:
         raise RecipeError(f"{source}: not valid TOML: {first_line(error)}; correct the file and try again") from error
-    return _validated(_whole_numbers_as_floats(_brought_up_to_date(data), Recipe), source)
+    data = _whole_numbers_as_floats(_brought_up_to_date(data), Recipe)
+    wrong = written_as_number(data)
+    if wrong:
+        raise RecipeError(f"{source}: {wrong}")
+    return _validated(data, source)
 
 
 _FORMER_USES = {"motion": ["motion"], "imported": ["boxes"], "both": ["boxes", "motion"]}

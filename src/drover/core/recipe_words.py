@@ -8,10 +8,11 @@ from typing import Any
 from pydantic import BaseModel, ValidationError
 
 from drover.core.errors import RecipeError
-from drover.core.setting_info import LISTED, SettingInfo, numeric_info, setting_info
+from drover.core.setting_info import LISTED, SettingInfo, numeric_info, setting_info, settings_of
+from drover.core.settings.base import is_auto, lowest
 from drover.core.settings.whole import Recipe
 
-__all__ = ["first_line", "message_of"]
+__all__ = ["first_line", "message_of", "written_as_number"]
 
 
 def message_of(error: ValidationError) -> str:
@@ -38,6 +39,17 @@ def _one_problem(problem: Any) -> str:
         return f"[{folder}] lacks '{name}'; add it"
     reason = problem["msg"].removeprefix("Value error, ")
     return f"the '{name}' setting of [{folder}]: {_lower_first(reason)}; got {got}"
+
+
+def written_as_number(data: Any) -> str:
+    """What is wrong where a file has the number that stands for "auto" in here; empty where it has none."""
+    for path, model, name in settings_of():
+        value, place = data, path.split(".")
+        for part in place:
+            value = value.get(part) if isinstance(value, dict) else None
+        if lowest(model, name) is not None and is_auto(value):
+            return _one_problem({"type": "below", "loc": place, "input": value, "msg": ""})
+    return ""
 
 
 def _known_keys(place: list[str]) -> str:
