@@ -34,6 +34,7 @@ from drover.core.recipe import (
     WhereSettings,
     with_value,
 )
+from drover.core.survey.resolve import resolve_detect
 
 masks = st.tuples(st.integers(1, 12), st.integers(1, 150)).flatmap(
     lambda shape: arrays(np.uint8, shape, elements=st.integers(0, 1), fill=st.just(0))
@@ -210,6 +211,12 @@ def settings_with(**values) -> DetectSettings:
     return recipe.detect
 
 
+def rule_with(**values) -> BackgroundSettings:
+    """How a background is kept, with a threshold in levels and nothing known of the footage."""
+    named = {f"background__{name}": value for name, value in values.items()}
+    return resolve_detect(settings_with(background__threshold_in="levels", **named), None).background
+
+
 def noisy(level: float, seed: int, shape=(60, 90), noise=2.0) -> np.ndarray:
     drawn = np.random.default_rng(seed).normal(level, noise, shape)
     return np.clip(np.rint(drawn), 0, 255).astype(np.uint8)
@@ -218,9 +225,7 @@ def noisy(level: float, seed: int, shape=(60, 90), noise=2.0) -> np.ndarray:
 @pytest.mark.parametrize("name", MODELS)
 def test_every_model_learns_the_empty_scene_and_sees_what_moves(name):
     """The contract: quiet while learning, a difference near the noise where nothing is, large where something is."""
-    model = make_model(
-        settings_with(background__model=name, background__threshold_in="levels").background, (60, 90), 30.0
-    )
+    model = make_model(rule_with(model=name), (60, 90), 30.0)
     ready = [model.step(noisy(100, k), k / 25) for k in range(60)]
     assert not any(ready[:24])
     assert all(ready[27:])
@@ -236,9 +241,7 @@ def test_every_model_learns_the_empty_scene_and_sees_what_moves(name):
 
 @pytest.mark.parametrize("name", ["running-average", "running-median", "mixture"])
 def test_a_model_can_be_told_to_absorb_and_to_go_back(name):
-    model = make_model(
-        settings_with(background__model=name, background__threshold_in="levels").background, (60, 90), 30.0
-    )
+    model = make_model(rule_with(model=name), (60, 90), 30.0)
     for k in range(40):
         model.step(noisy(100, k), k / 25)
     state = model.state()
@@ -256,8 +259,7 @@ def test_grass_with_two_faces_is_background_to_the_mixture_only():
     """Pixels that change between two levels every few frames."""
     share = {}
     for name in ("running-average", "mixture"):
-        rule = settings_with(background__model=name, background__rate=1.0, background__threshold_in="levels")
-        model = make_model(rule.background, (60, 90), 30.0)
+        model = make_model(rule_with(model=name, rate=1.0), (60, 90), 30.0)
         for k in range(400):
             picture = noisy(100, k)
             picture[:, ::2] = noisy(130 if (k // 3) % 2 else 95, 1000 + k)[:, ::2]

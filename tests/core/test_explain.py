@@ -11,6 +11,7 @@ from builders import box_at, tracks_of
 from drover.core.recipe import Recipe, TrackSettings, with_value
 from drover.core.track.candidates import TERMS
 from drover.core.track.explain import MOST_SHOWN, Candidate, LinkNote, _identity, explain_frame, group_of
+from drover.core.track.pace import USUAL, with_pace
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections
 
@@ -28,7 +29,7 @@ def found(frames: list[list[tuple[float, float]]]) -> Detections:
 
 
 def notes_of(boxes: Detections, frame: int, **dials: object) -> tuple[LinkNote, ...]:
-    settings = TrackSettings()
+    settings = with_pace(TrackSettings(), USUAL)
     for path, value in dials.items():
         settings = with_value(Recipe(track=settings), "track." + path.replace("__", "."), value).track
     times = np.arange(boxes.frame_count) / RATE
@@ -64,11 +65,11 @@ def test_the_gate_is_told_in_pixels_and_a_detection_beyond_it_by_its_distance():
     note = by_identity(notes_of(boxes, 40))[1]
     (only,) = note.candidates
     assert not only.chosen and only.refused.startswith("beyond the gate: ")
-    assert only.refused == f"beyond the gate: {only.distance:.1f} σ of {TrackSettings().match.gate:.1f}"
+    assert only.refused == f"beyond the gate: {only.distance:.1f} σ of {USUAL.gate:.1f}"
     assert note.words == f"1 found nothing: {only.refused}"
     # The gate's half axis is so many deviations: what is that far off lies on it.
-    assert 300.0 / only.distance * TrackSettings().match.gate == pytest.approx(note.gate[0], rel=0.02)
-    wider = by_identity(notes_of(boxes, 40, match__gate=2 * TrackSettings().match.gate))[1]
+    assert 300.0 / only.distance * USUAL.gate == pytest.approx(note.gate[0], rel=0.02)
+    wider = by_identity(notes_of(boxes, 40, match__gate=2 * USUAL.gate))[1]
     assert wider.gate == pytest.approx((2 * note.gate[0], 2 * note.gate[1]), rel=1e-6)
     assert note.box == pytest.approx((90, 90, 110, 110), abs=0.5)
 
@@ -101,7 +102,7 @@ def test_the_cost_is_the_weighted_mean_of_its_terms():
     for one in by_identity(notes_of(boxes, 40, **dials))[1].candidates:
         assert set(one.terms) == set(TERMS)
         mean = sum(weights[name] * one.terms[name] for name in TERMS) / sum(weights.values())
-        waited = 0.0 if one.refused else 0.3 * (1 / RATE) / TrackSettings().life.longest_gap  # a frame of the longest
+        waited = 0.0 if one.refused else 0.3 * (1 / RATE) / USUAL.longest_gap  # a frame of the longest
         assert one.cost == pytest.approx(mean + waited, abs=1e-3)
         assert all(0.0 <= value <= 1.0 for value in one.terms.values())
 

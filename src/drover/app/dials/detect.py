@@ -109,8 +109,8 @@ class DetectDials(SettingsPage):
 
     def _add_clean_up(self) -> None:
         card = Card("Clean-up")
-        card.body.addWidget(self.row("remove specks under", "detect.cleanup.opening"))
-        card.body.addWidget(self.row("bridge cracks under", "detect.cleanup.closing"))
+        card.body.addWidget(self.row("drop specks under", "detect.cleanup.opening"))
+        card.body.addWidget(self.row("close cracks under", "detect.cleanup.closing"))
         card.body.addWidget(self.row("fill holes up to", "detect.cleanup.fill_holes"))
         card.body.addWidget(self.row("join fragments within", "detect.size.join_within"))
         gather, sparks = {"True": "united", "False": "left"}, {"True": "dropped", "False": "kept"}
