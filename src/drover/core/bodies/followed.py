@@ -13,9 +13,10 @@ from drover.core.geometry import pair_overlap
 from drover.core.track.travel import travelled
 from drover.core.types import Tracks
 
-__all__ = ["of_specks", "owners_of", "rows_by_life"]
+__all__ = ["of_identities", "of_specks", "owners_of", "rows_by_life"]
 
 Int = NDArray[np.int64]
+Float = NDArray[np.float64]
 SAME = 0.4  # overlap from which a detection is what a track was expected to be at
 INSIDE, PIECE = 0.7, 0.1  # share of a piece that lies where its body is expected, and the least share of that it has
 SPECK = 0.4  # of a body's height and width there, under which one that stays is a mark on the ground
@@ -29,6 +30,20 @@ def rows_by_life(tracks: Tracks, count: int) -> Int:
     held = np.flatnonzero(tracks.detection >= 0)
     held = held[np.bincount(tracks.detection[held], minlength=count)[tracks.detection[held]] == 1]
     return held[np.argsort(tracks.identity[held], kind="stable")]
+
+
+def of_identities(tracks: Tracks, value: Float, quantile: float) -> Float:
+    """(detections,) that quantile of a value of detections over the life of whoever is linked to each; of several the
+    largest, 0 for none.
+    """
+    held = np.flatnonzero(tracks.detection >= 0)
+    held = held[np.argsort(tracks.identity[held], kind="stable")]
+    out = np.zeros(len(value))
+    for rows in np.split(held, np.flatnonzero(np.diff(tracks.identity[held])) + 1):
+        if len(rows):
+            of = tracks.detection[rows]
+            out[of] = np.maximum(out[of], np.quantile(value[of], quantile))
+    return out
 
 
 def owners_of(tracks: Tracks, count: int, box: NDArray[np.float32], frame_start: Int) -> Int:

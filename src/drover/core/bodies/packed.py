@@ -12,6 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.bodies.followed import of_identities
 from drover.core.bodies.size_field import SizeField
 from drover.core.kernel_parts import read_only
 from drover.core.types import Detections, Tracks
@@ -55,7 +56,7 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
         return none
     fill = float(np.median(share[usual]))
     # What is larger than all that may be placed with as much left over as may be is not looked into.
-    own = _usual_shares(tracks, share)
+    own = of_identities(tracks, share, 0.5)  # stout ones are not several
     large = (share > MORE * np.maximum(own, fill)) & (share * (1.0 - MOST_LEFT) <= MOST * fill)
     large &= own <= MORE * fill
     large &= np.abs(np.log(tall / wide / np.median(tall / wide))) < np.log(ONE_SHAPE)
@@ -68,18 +69,6 @@ def packed_parts(found: Detections, tracks: Tracks, field: SizeField | None, but
         blob += [row] * len(parts)
         boxes.append(parts)
     return (np.array(blob, np.int64), np.concatenate(boxes).astype(np.float32)) if blob else none
-
-
-def _usual_shares(tracks: Tracks, share: Float) -> Float:
-    """(detections,) the share that the identity of each mostly has, 0 for none: stout ones are not several."""
-    held = np.flatnonzero(tracks.detection >= 0)
-    held = held[np.argsort(tracks.identity[held], kind="stable")]
-    out = np.zeros(len(share))
-    for rows in np.split(held, np.flatnonzero(np.diff(tracks.identity[held])) + 1):
-        if len(rows):
-            of = tracks.detection[rows]
-            out[of] = np.maximum(out[of], np.median(share[of]))
-    return out
 
 
 @njit(cache=True, nogil=True)

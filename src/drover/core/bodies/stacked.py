@@ -12,6 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
+from drover.core.bodies.followed import of_identities
 from drover.core.bodies.size_field import SizeField
 from drover.core.kernel_parts import read_only
 from drover.core.types import Detections, Tracks
@@ -42,7 +43,7 @@ def stacked_parts(found: Detections, tracks: Tracks, field: SizeField | None, bu
     if np.median(tall / wide) < UPRIGHT:
         return none
     ratio = (found.box[:, 3] - found.box[:, 1]) / tall
-    own = np.maximum(_usual(tracks, ratio), 1.0)
+    own = np.maximum(of_identities(tracks, ratio, ALONE), 1.0)
     two = (ratio > TALLER * own) & (own < MOSTLY) & (found.box[:, 2] - found.box[:, 0] < WIDEST * wide)
     two[but] = False
     fixed, blob, boxes = found.frozen(), [], []
@@ -52,18 +53,6 @@ def stacked_parts(found: Detections, tracks: Tracks, field: SizeField | None, bu
         blob += [row] * len(parts)
         boxes.append(parts)
     return (np.array(blob, np.int64), np.concatenate(boxes).astype(np.float32)) if blob else none
-
-
-def _usual(tracks: Tracks, ratio: Float) -> Float:
-    """(detections,) the ratio that the identity of each has while it is alone, 0 for none."""
-    held = np.flatnonzero(tracks.detection >= 0)
-    held = held[np.argsort(tracks.identity[held], kind="stable")]
-    out = np.zeros(len(ratio))
-    for rows in np.split(held, np.flatnonzero(np.diff(tracks.identity[held])) + 1):
-        if len(rows):
-            of = tracks.detection[rows]
-            out[of] = np.maximum(out[of], np.quantile(ratio[of], ALONE))
-    return out
 
 
 @njit(cache=True, nogil=True)
