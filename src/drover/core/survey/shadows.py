@@ -35,6 +35,13 @@ EVEN, OFTEN = (
     0.17,
     24,
 )  # where what lies beyond is evenly dark, in that many blobs: one dark van comes by again and again
+CLEARLY, ALL_BESIDE, SOME, QUITE_EVEN = (
+    6.0,
+    0.4,
+    12,
+    0.2,
+)  # standard errors and share of the parts to one side from which fewer, less even ones are enough
+AT_THE_FEET = 0.75  # share of the light that the soft shadow under a body leaves of what the cast one does
 LOW = 0.35  # share of their way that shadows go aside from which they lie beside the bodies, not under them
 JITTER = 0.05  # least spread of that share from blob to blob
 
@@ -69,7 +76,8 @@ class ShadowEvidence:
         # What is dark below lies below in every body that wears trousers; only a sun puts it to one side.
         one_way = self.strength >= SURE and self.strength * abs(float(np.cos(self.direction))) >= ASIDE
         beside = abs(self.aside) >= BESIDE and self.uneven <= EVEN and self.parts >= OFTEN
-        return self.sure >= ERRORS and (one_way or beside)
+        clear = abs(self.aside) >= ALL_BESIDE and self.uneven <= QUITE_EVEN and self.parts >= SOME
+        return self.sure >= ERRORS and (one_way or beside or (clear and self.sure >= CLEARLY))
 
     @property
     def to_one_side(self) -> bool:
@@ -99,7 +107,7 @@ def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
         evidence = _evidence(*_all_of([parts_of(picture, _near(ratio)) for picture, _, _ in seen]))
         lower, upper = np.quantile(ratio, [0.25, 0.75])
         evidence = replace(evidence, uneven=float(upper - lower), sharpest=float(np.quantile(step, STEPS)))
-    darkest, lightest = _range_all(parts) if evidence.to_one_side else _range_under(ratio)
+    darkest, lightest = _range_beside(ratio) if evidence.to_one_side and enough else _range_under(ratio)
     return replace(evidence, darkest=darkest, lightest=lightest, rough=rough)
 
 
@@ -170,13 +178,18 @@ def _beyond(parts: list[Part]) -> tuple[NDArray[np.float32], NDArray[np.float32]
     return np.concatenate(ratio), np.concatenate(step)
 
 
-def _range_all(parts: list[Part]) -> tuple[float, float]:
-    """Darkest and lightest ratio of all that looks like shadow: lying beside the bodies, little else is among it.
+def _range_beside(beyond: NDArray[np.float32]) -> tuple[float, float]:
+    """Darkest and lightest ratio of shadow that lies beside the bodies.
 
-    Near the feet the soft shadow that any body has adds to the one it casts.
+    Most of what lies beyond them leaves much the same share of light: the shortest third of the ratios (as of halves:
+    Rousseeuw and Leroy 1987, chapter 4). Near the feet the soft shadow that any body has adds to the one it casts; what is darker
+    than both is a dark body.
     """
-    darkest, lightest = np.quantile(np.concatenate([part.ratio for part in parts]), [0.03, 0.97])
-    return max(float(darkest) - 0.05, WIDE[0]), min(max(float(lightest), 0.7), WIDE[1])
+    rising = np.sort(beyond)
+    third = len(rising) // 3 + 1
+    first = int(np.argmin(rising[third - 1 :] - rising[: len(rising) - third + 1]))
+    darkest, lightest = float(rising[first]) * AT_THE_FEET, float(np.quantile(rising, 0.97))
+    return max(darkest, WIDE[0]), min(max(lightest, 0.7), WIDE[1])
 
 
 def _range_under(beyond: NDArray[np.float32]) -> tuple[float, float]:
