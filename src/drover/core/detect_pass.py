@@ -133,8 +133,8 @@ class _DetectPass:
                 if frame.index >= self.first:
                     self.rows.add(found)
                 self.read += 1
-                # Where another shot begins nothing from before it helps to see what Detect saw.
-                if frame.index % self.spacing == self.spacing - 1 or found.cut:
+                # Where another shot or another ground begins nothing from before it helps to see what Detect saw.
+                if frame.index % self.spacing == self.spacing - 1 or found.cut or found.anew:
                     self.checkpoints.append((frame.index, self.detector.state()))
                 now = time.perf_counter()
                 if now - published >= pause:

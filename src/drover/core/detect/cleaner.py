@@ -44,6 +44,10 @@ class Cleaner:
         mark_both(difference, low, high, self.raw, self._strong)
         self.shadow[:] = 0
 
+    def share(self) -> float:
+        """What share of the picture is marked, 0..1."""
+        return int(np.bitwise_count(self._strong).sum()) / (self.width * self.height)
+
     def take_shadows(
         self,
         finder: ShadowFinder,

@@ -14,6 +14,7 @@ from drover.core.detect.both_mixtures import step_mixtures
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.colour import ColourModel
 from drover.core.detect.cuts import CutWatch
+from drover.core.detect.flood import FloodWatch
 from drover.core.detect.known_scene import step_known
 from drover.core.detect.light import LightFollower
 from drover.core.detect.look import describe_blobs, no_looks
@@ -42,7 +43,8 @@ class DetectedFrame:
     """What one step found.
 
     ``rejected`` (n, 4) float32 are the boxes of blobs that the size rules dropped; ``jump`` is the factor of a sudden
-    change of the whole light, if there was one; ``cut`` says that another shot begins here.
+    change of the whole light, if there was one; ``cut`` says that another shot begins here, ``anew`` that the same
+    place was looked at anew.
     """
 
     index: int
@@ -56,6 +58,7 @@ class DetectedFrame:
     look: NDArray[np.uint8]
     jump: float | None = None
     cut: bool = False
+    anew: bool = False
 
 
 @dataclass(frozen=True)
@@ -77,7 +80,8 @@ class Detector:
     size : (width, height) px
     empty : the empty scene as measured before, where it was; else it is learnt from the first pictures.
 
-    Where another shot begins all is begun anew, with the empty scene that ``renew`` gives for that frame, if any.
+    Where another shot begins all is begun anew, with the empty scene that ``renew`` gives for that frame, if any; and
+    where the ground of the same shot has changed for good, if there is one.
     """
 
     def __init__(self, settings: DetectSettings, size: tuple[int, int], empty: EmptyScene | None = None) -> None:
@@ -86,7 +90,7 @@ class Detector:
         self.renew: Callable[[int], EmptyScene | None] = _nobody_surveys
         self.cleaner = Cleaner(self.settings, size)
         self._region = Region(self.settings.where, size)
-        self._cuts = CutWatch()
+        self._cuts, self._flood = CutWatch(), FloodWatch()
         # Where nothing is kept of the empty scene there is no light to bring a picture back to.
         self._follows = self.settings.light.follow and "difference" not in self.settings.background.model
         self._time: float | None = None
@@ -149,6 +153,11 @@ class Detector:
                 self._colour.begin(empty.chroma, empty.chroma_noise)
 
     @property
+    def _surveyed(self) -> bool:
+        """Whether somebody can say what the ground is like from a frame on."""
+        return self.renew is not _nobody_surveys
+
+    @property
     def wants_colour(self) -> bool:
         """Whether the colour planes of a frame are looked at."""
         return self._colour is not None or self.settings.shadow.mode != "off"
@@ -158,6 +167,7 @@ class Detector:
         cut = self._cuts.is_cut(frame.grey)
         if cut:
             self._start(self.renew(frame.index))
+        anew = not cut and self._begun_anew(frame)
         settings, model = self.settings, self.model
         grey, jump = frame.grey, None
         if self._follows and self._learnt > 0:
@@ -174,7 +184,7 @@ class Detector:
         if not ready:
             cleaner.clear()
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=True)
-            return nothing_found(frame.index, cut)
+            return nothing_found(frame.index, cut, anew)
         counts = np.zeros(256, np.int64)
         if self._learnt % HISTOGRAM_STRIDE == 0:
             counts = np.bincount(model.difference[::HISTOGRAM_STRIDE, ::HISTOGRAM_STRIDE].ravel(), minlength=256)
@@ -182,6 +192,8 @@ class Detector:
         if settings.shadow.mode != "off":
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=False)
             cleaner.take_shadows(self._shadows, grey, model.background(), chroma)
+        if self._flood.look(cleaner.share(), frame.time) and self._surveyed:
+            return nothing_found(frame.index, cut, anew)
         blobs = cleaner.blobs(model.difference)
         self._still.look(cleaner.clean, grey, frame.time)
         settled = self._still.settled(
@@ -210,7 +222,18 @@ class Detector:
             look,
             jump,
             cut,
+            anew,
         )
+
+    def _begun_anew(self, frame: Frame) -> bool:
+        """Take the ground as surveyed from here on, where the one that is known has been of no use for a while."""
+        if not self._surveyed or not self._flood.lasts(frame.time):
+            return False
+        empty = self.renew(frame.index)
+        if empty is None:
+            return False
+        self._start(empty)
+        return True
 
     def _look_anew(self, grey: NDArray[np.uint8], chroma: NDArray[np.uint8] | None) -> None:
         """Pictures come in another size: take the ground as it looks now."""
@@ -284,10 +307,11 @@ def _nobody_surveys(index: int) -> EmptyScene | None:
     return None
 
 
-def nothing_found(index: int, cut: bool = False) -> DetectedFrame:
+def nothing_found(index: int, cut: bool = False, anew: bool = False) -> DetectedFrame:
     """A frame in which nothing moves."""
     empty, none = np.zeros(0, np.float32), np.zeros((0, 4), np.float32)
     runs = np.zeros((0, 3), np.int16)
     return DetectedFrame(
-        index, none, empty, empty, np.zeros(0, np.int64), runs, np.zeros(256, np.int64), none, no_looks(), cut=cut
-    )
+        index, none, empty, empty, np.zeros(0, np.int64), runs, np.zeros(256, np.int64), none, no_looks(), None,
+        cut, anew,
+    )  # fmt: skip
