@@ -17,7 +17,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.detect.shadows import LIT
+from drover.core.detect.shadows import LAGS, LIT
 from drover.core.survey.empty_scene import MOVES, EmptyScene, light_of
 from drover.core.survey.samples import Samples
 from drover.core.survey.shadow_parts import BEYOND, WIDE, MovingPixels, Part, Place, moving_pixels, parts_of
@@ -119,7 +119,8 @@ def _look(samples: Samples, empty: EmptyScene, gain: NDArray[np.float64], k: int
     tint, spread = empty.chroma[:, :rows, :columns], empty.chroma_noise[:, :rows, :columns]
     ratio = samples.grey[k, ::2, ::2][:rows, :columns] / np.float32(gain[k]) / ground
     colour = samples.chroma[k, :, :rows, :columns].astype(np.float32)
-    tinted = np.all(np.abs(colour - 128.0 - ratio * (tint - 128.0)) < 3.0 * spread, axis=0)
+    lags = LAGS * np.maximum(1.0 - ratio, 0.0) * np.abs(tint - 128.0)
+    tinted = np.all(np.abs(colour - 128.0 - ratio * (tint - 128.0)) < 3.0 * spread + lags, axis=0)
     away = ((ratio - 1.0) * ground / noise) ** 2 + (((colour - tint) / spread) ** 2).sum(axis=0)
     picture = moving_pixels(away > MOVES**2, ratio, tinted)
     count, parts = parts_of(picture)
