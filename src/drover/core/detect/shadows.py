@@ -22,7 +22,6 @@ __all__ = ["ShadowFinder"]
 
 CHROMA_RATE = 0.4  # 1/s
 LIT = 1.15  # share of its light from which a pixel is no ground
-LAGS = 0.5  # of the change of colour that is expected: coding leaves it out where little of it changes
 LEARN_EVERY = 4  # frames: the colour of the ground changes slowly
 
 
@@ -154,9 +153,8 @@ def _sort_pixels(
                     cx = min(x >> 1, chroma.shape[2] - 1)
                     off = np.float32(0.0)
                     for c in range(2):
-                        tint = colour[c, cy, cx] - middle
-                        apart = abs(np.float32(chroma[c, cy, cx]) - middle - ratio * tint)
-                        off = max(off, apart - _LAGS * (np.float32(1.0) - ratio) * abs(tint))
+                        expected = ratio * (colour[c, cy, cx] - middle)
+                        off = max(off, abs(np.float32(chroma[c, cy, cx]) - middle - expected))
                     if off <= most and _step_of_light(grey, background, y, int(x), low) <= rim:
                         dark |= bit
             shadow[y, w] = dark
@@ -199,4 +197,4 @@ def _column_sums(
             b[x] += grounds[x]
 
 
-_LIT, _LAGS = np.float32(LIT), np.float32(LAGS)
+_LIT = np.float32(LIT)

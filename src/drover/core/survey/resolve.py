@@ -21,6 +21,7 @@ WEAK, WEAK_OF_PALE = 0.7, 0.5  # second threshold, as a share of the first
 FAINT, LIGHTEST = 0.75, 0.97  # share of the light that the soft shadow under a body leaves
 SOFT, RIM = 0.35, 0.2  # share of the light by which it changes from px to px; of that what noise may be added to
 APART = 3.0  # standard deviations that the ends of nine noisy values lie apart (Tippett 1925)
+OFF, FAR_OFF = 1.2, 7.0  # times what most colours of a shadow are off that any may be, and levels it may be at most
 SHARP, ANY = 0.6, 2.0  # share of the light by which any shadow may change; what no two pixels differ by
 
 
@@ -82,6 +83,7 @@ def _shadow(settings: DetectSettings, survey: Survey | None, steadied: bool) -> 
     elif survey is not None and survey.shadows.cast:
         taken = {"mode": "drop", "darkest": round(min(survey.shadows.darkest, 0.72), 2), "lightest": LIGHTEST}
         taken["sharpest"] = round(min(max(survey.shadows.sharpest, SOFT), SHARP), 2)
+        taken["colour_change"] = round(min(max(OFF * survey.shadows.colour, shadow.colour_change), FAR_OFF), 1)
     else:
         rough = 0.0 if survey is None else survey.shadows.rough
         taken = {"mode": "drop", "darkest": FAINT, "lightest": LIGHTEST}

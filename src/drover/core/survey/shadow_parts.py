@@ -42,7 +42,7 @@ class MovingPixels(NamedTuple):
 class Part(NamedTuple):
     """A shadow-like part: its direction from the body (a unit vector, x and y), how much of it lies beyond the body to
     the right, less to the left; where its pixels are and the body's, the share of light of its own, and how far that
-    differs from one px to those around it, where this was looked at.
+    differs from one px to those around it, and by how many levels its colour is off, where this was looked at.
     """
 
     way: tuple[float, float]
@@ -51,6 +51,7 @@ class Part(NamedTuple):
     body: Place
     ratio: NDArray[np.float32]
     step: NDArray[np.float32] = np.zeros(0, np.float32)
+    off: NDArray[np.float32] = np.zeros(0, np.float32)
 
 
 def moving_pixels(moving: Bool, ratio: NDArray[np.floating], tinted: Bool) -> MovingPixels:

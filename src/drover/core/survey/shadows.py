@@ -17,7 +17,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.detect.shadows import LAGS, LIT
+from drover.core.detect.shadows import LIT
 from drover.core.survey.empty_scene import MOVES, EmptyScene, light_of
 from drover.core.survey.samples import Samples
 from drover.core.survey.shadow_parts import BEYOND, WIDE, MovingPixels, Part, Place, moving_pixels, parts_of
@@ -27,6 +27,8 @@ __all__ = ["ShadowEvidence", "find_shadows"]
 EVERY = 2  # pictures: half of them say enough
 LEAST_PIXELS = 50  # beyond the bodies, to measure the range by
 STEPS = 0.95  # of the pixels beyond the bodies whose light changes by no more, from one to those around it
+LAGS = 0.5  # of the change of colour that is expected: coding leaves it out where little of it changes
+OFF = 0.9  # of the pixels beyond the bodies whose colour is off by no more
 SPREADS = 2.5  # quarters of the spread under the median that shadow may go
 LEAST_BLOBS = 10  # with such a part, before anything is said
 SURE, ASIDE = 0.5, 0.3  # evidence from which shadows are looked for, and how much of it must point to one side
@@ -55,7 +57,8 @@ class ShadowEvidence:
     then the range of ratios seen, and how many blobs were looked at. ``parts`` of them have a shadow-like part, and
     ``uneven`` is how far apart the quartiles of the ratios beyond the bodies are; ``sharpest`` is how much of the light
     changes from px to px in a shadow, at its rim at most; 0 where too little was seen. ``rough`` is the noise of the
-    ground as a share of its light.
+    ground as a share of its light, ``colour`` by how many levels most colours of a shadow are off what its share of
+    light leaves, 0 where too little was seen.
     """
 
     strength: float
@@ -69,6 +72,7 @@ class ShadowEvidence:
     uneven: float = 1.0
     sharpest: float = 0.0
     rough: float = 0.0
+    colour: float = 0.0
 
     @property
     def cast(self) -> bool:
@@ -100,13 +104,14 @@ def find_shadows(samples: Samples, empty: EmptyScene) -> ShadowEvidence:
     rough = float(np.median(empty.noise / np.maximum(empty.grey, 4.0)))
     if len(parts) < LEAST_BLOBS:
         return replace(NOTHING, blobs=count, rough=rough)
-    ratio, step = _beyond(parts)
+    ratio, step, off = _beyond(parts)
     enough = len(ratio) >= LEAST_PIXELS
     evidence = replace(NOTHING, blobs=count)
     if enough:
         evidence = _evidence(*_all_of([parts_of(picture, _near(ratio)) for picture, _, _ in seen]))
         lower, upper = np.quantile(ratio, [0.25, 0.75])
-        evidence = replace(evidence, uneven=float(upper - lower), sharpest=float(np.quantile(step, STEPS)))
+        evidence = replace(evidence, uneven=float(upper - lower), sharpest=float(np.quantile(step, STEPS)),
+                           colour=float(np.quantile(off, OFF)))  # fmt: skip
     darkest, lightest = _range_beside(ratio) if evidence.to_one_side and enough else _range_under(ratio)
     return replace(evidence, darkest=darkest, lightest=lightest, rough=rough)
 
@@ -119,13 +124,17 @@ def _look(samples: Samples, empty: EmptyScene, gain: NDArray[np.float64], k: int
     tint, spread = empty.chroma[:, :rows, :columns], empty.chroma_noise[:, :rows, :columns]
     ratio = samples.grey[k, ::2, ::2][:rows, :columns] / np.float32(gain[k]) / ground
     colour = samples.chroma[k, :, :rows, :columns].astype(np.float32)
+    off = np.abs(colour - 128.0 - ratio * (tint - 128.0))
     lags = LAGS * np.maximum(1.0 - ratio, 0.0) * np.abs(tint - 128.0)
-    tinted = np.all(np.abs(colour - 128.0 - ratio * (tint - 128.0)) < 3.0 * spread + lags, axis=0)
+    tinted = np.all(off < 3.0 * spread + lags, axis=0)
     away = ((ratio - 1.0) * ground / noise) ** 2 + (((colour - tint) / spread) ** 2).sum(axis=0)
     picture = moving_pixels(away > MOVES**2, ratio, tinted)
     count, parts = parts_of(picture)
     whole = samples.grey[k] / np.float32(gain[k])
-    return picture, count, [part._replace(step=_steps(whole, empty.grey, part.shadow)) for part in parts]
+    off = off.max(axis=0)
+    return picture, count, [
+        part._replace(step=_steps(whole, empty.grey, part.shadow), off=off[part.shadow]) for part in parts
+    ]  # fmt: skip
 
 
 def _all_of(looks: list[tuple[int, list[Part]]]) -> tuple[int, list[Part]]:
@@ -166,17 +175,18 @@ def _steps(grey: NDArray[np.float32], ground: NDArray[np.float32], place: Place)
     return np.maximum(high - low, 0.0).astype(np.float32)
 
 
-def _beyond(parts: list[Part]) -> tuple[NDArray[np.float32], NDArray[np.float32]]:
-    """Ratio and step of what looks like shadow and lies beyond the body, the way shadows fall: there is no cloth."""
+def _beyond(parts: list[Part]) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.float32]]:
+    """Ratio, step and colour off of what looks like shadow and lies beyond the body, the way shadows fall: there is no cloth."""
     way = np.mean([part.way for part in parts], axis=0)
-    ratio, step = [], []
+    ratio, step, off = [], [], []
     for part in parts:
         (y, x), (body_y, body_x) = part.shadow, part.body
         rim = np.quantile(body_x * way[0] + body_y * way[1], 1 - BEYOND)
         far = x * way[0] + y * way[1] > rim
         ratio.append(part.ratio[far])
         step.append(part.step[far])
-    return np.concatenate(ratio), np.concatenate(step)
+        off.append(part.off[far])
+    return np.concatenate(ratio), np.concatenate(step), np.concatenate(off)
 
 
 def _range_beside(beyond: NDArray[np.float32]) -> tuple[float, float]:
