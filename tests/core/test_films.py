@@ -40,8 +40,11 @@ def picture(ground: np.ndarray, k: int, rng: np.random.Generator) -> np.ndarray:
     return np.clip(np.rint(out + rng.normal(0, 1.5, out.shape)), 0, 255).astype(np.uint8)
 
 
-def film(path: Path, shots: list[tuple[int, int]], *, goes_on: bool = False) -> ClipInfo:
-    """A clip of shots given as (seed of the place, pictures); in each the square begins anew unless it ``goes_on``."""
+def film(path: Path, shots: list[tuple[int, int]], *, goes_on: bool = False, lamp: int = 1 << 30) -> ClipInfo:
+    """A clip of shots given as (seed of the place, pictures); in each the square begins anew unless it ``goes_on``.
+
+    From picture ``lamp`` on all is pale, and warm.
+    """
     rng = np.random.default_rng(1)
     with av.open(str(path), "w", options={"movflags": "+faststart"}) as out:
         stream = out.add_stream("libx264", rate=RATE)
@@ -53,7 +56,10 @@ def film(path: Path, shots: list[tuple[int, int]], *, goes_on: bool = False) -> 
             ground = place(seed)
             for k in range(count):
                 grey = picture(ground, n if goes_on else k, rng)
-                frame = av.VideoFrame.from_ndarray(np.repeat(grey[:, :, None], 3, axis=2), format="rgb24")
+                colour = np.repeat(grey[:, :, None], 3, axis=2)
+                if n >= lamp:
+                    colour = np.rint(colour * [0.6, 0.5, 0.35] + [80, 50, 20]).astype(np.uint8)
+                frame = av.VideoFrame.from_ndarray(colour, format="rgb24")
                 frame.pts, frame.time_base = n, Fraction(1, RATE)
                 out.mux(stream.encode(frame))
                 n += 1
@@ -77,7 +83,7 @@ def overlap_with_square(box: np.ndarray, k: int) -> float:
 
 def test_each_shot_is_detected_in_from_its_first_picture(cut_film):
     result = detect_clip(cut_film, Recipe().detect)
-    assert any(word.startswith("The film is cut once, first at 2.4 s") for word in result.said)
+    assert any(word.startswith("The film is cut once at 2.4 s") for word in result.said)
     found = result.detections
     for first, count in ((0, 60), (60, 75)):
         for k in range(2, count):
@@ -96,6 +102,24 @@ def test_who_looks_at_a_picture_behind_the_cut_sees_what_the_pass_saw(cut_film):
             boxes = result.detections.box[result.detections.rows_of(frame)]
             assert seen is not None and len(seen.box) == len(boxes)
             np.testing.assert_allclose(seen.box, boxes, atol=2.0)
+    finally:
+        probe.close()
+
+
+def test_behind_a_lamp_the_square_is_found_again_and_goes_on(tmp_path):
+    clip = film(tmp_path / "lamp.mp4", [(1, 95)], lamp=45)
+    run = run_clip(clip, Recipe())
+    assert run.detect.cuts == ()
+    told = [word for word in run.detect.said if word.startswith("The whole picture becomes another once at 2.")]
+    assert len(told) == 1, run.detect.said
+    found = run.detect.detections
+    for k in (*range(2, 45), *range(60, 95)):
+        boxes = found.box[found.rows_of(k)]
+        assert len(boxes) == 1 and overlap_with_square(boxes[0], k) > 0.75
+    assert len(run.tracks.paths.identity) == 1
+    probe = FrameProbe(clip.path, run.detect, Recipe().detect)
+    try:
+        assert len(probe.pictures(80).blobs.box) == 1
     finally:
         probe.close()
 

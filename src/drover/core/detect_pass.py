@@ -110,6 +110,7 @@ class _DetectPass:
             self.checkpoints.append((self.start - 1, self.detector.state()))
         self.spacing = max(1, -(-(self.past - self.start) // CHECKPOINTS))
         self.read = 0
+        self.anew: list[int] = []
         self.started = time.perf_counter()
 
     def run(
@@ -133,6 +134,8 @@ class _DetectPass:
                 if frame.index >= self.first:
                     self.rows.add(found)
                 self.read += 1
+                if found.anew:
+                    self.anew.append(frame.index)
                 # Where another shot or another ground begins nothing from before it helps to see what Detect saw.
                 if frame.index % self.spacing == self.spacing - 1 or found.cut or found.anew:
                     self.checkpoints.append((frame.index, self.detector.state()))
@@ -184,12 +187,15 @@ class _DetectPass:
 
     def _words(self) -> tuple[str, ...]:
         """What the survey said, and what was seen only on the way."""
-        cuts = self.rows.cuts
-        if not cuts or self.motion is not None:
-            return self.said
-        first, times = float(self.clip.times[cuts[0]]), "once" if len(cuts) == 1 else f"{len(cuts)} times"
-        word = f"The film is cut {times}, first at {first:.1f} s: each shot has a ground of its own."
-        return (*self.said, word)
+        said, cuts = list(self.said), self.rows.cuts if self.motion is None else ()
+        for frames, what, then in (
+            (cuts, "The film is cut", "each shot has a ground of its own"),
+            (self.anew, "The whole picture becomes another", "its ground was looked at anew"),
+        ):
+            if frames:
+                times = "once" if len(frames) == 1 else f"{len(frames)} times, first"
+                said.append(f"{what} {times} at {float(self.clip.times[frames[0]]):.1f} s: {then}.")
+        return tuple(said)
 
     def result(self, finished: bool) -> DetectResult:
         missing = self.past - self.start - self.read if finished else 0

@@ -31,7 +31,7 @@ class FloodWatch:
 
     def lasts(self, time: float) -> bool:
         """Whether it has lasted so long that the ground is to be looked at anew; asked at a time in s."""
-        if self._since is None or time - self._since < LASTS or time < self._not_before:
+        if self._since is None or time - self._since < LASTS - 1e-9 or time < self._not_before - 1e-9:
             return False
         self._since, self._not_before, self._wait = None, time + self._wait, 2.0 * self._wait
         return True

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from drover.core.recipe import BackgroundSettings, CleanupSettings, DetectSettings, as_taken, is_auto
+from drover.core.survey.shadows import AT_THE_FEET
 from drover.core.survey.survey import Survey
 
 __all__ = ["resolve_detect"]
@@ -18,7 +19,7 @@ SMALL, OF_CLOSING, CLOSINGS = 16.0, 100.0, (0, 7)  # size from which cracks are 
 OF_HOLE, HOLES = 5.0, (4, 10_000)  # of a hole's side, and bounds of its area, px²
 NOTHING_TO_LEARN, LEARNING = 0.0, 1.0  # s
 WEAK, WEAK_OF_PALE = 0.7, 0.5  # second threshold, as a share of the first
-FAINT, LIGHTEST = 0.75, 0.97  # share of the light that the soft shadow under a body leaves
+LIGHTEST = 0.97  # share of the light that the soft shadow under a body leaves at most
 SOFT, RIM = 0.35, 0.2  # share of the light by which it changes from px to px; of that what noise may be added to
 APART = 3.0  # standard deviations that the ends of nine noisy values lie apart (Tippett 1925)
 OFF, FAR_OFF = 1.2, 7.0  # times what most colours of a shadow are off that any may be, and levels it may be at most
@@ -86,7 +87,7 @@ def _shadow(settings: DetectSettings, survey: Survey | None, steadied: bool) -> 
         taken["colour_change"] = round(min(max(OFF * survey.shadows.colour, shadow.colour_change), FAR_OFF), 1)
     else:
         rough = 0.0 if survey is None else survey.shadows.rough
-        taken = {"mode": "drop", "darkest": FAINT, "lightest": LIGHTEST}
+        taken = {"mode": "drop", "darkest": AT_THE_FEET, "lightest": LIGHTEST}
         taken["sharpest"] = round(min(max(SOFT, RIM + APART * rough), 1.0), 2)
     if steadied:
         taken["sharpest"] = ANY

@@ -22,7 +22,7 @@ from drover.core.survey.empty_scene import MOVES, EmptyScene, light_of
 from drover.core.survey.samples import Samples
 from drover.core.survey.shadow_parts import BEYOND, WIDE, MovingPixels, Part, Place, moving_pixels, parts_of
 
-__all__ = ["ShadowEvidence", "find_shadows"]
+__all__ = ["AT_THE_FEET", "ShadowEvidence", "find_shadows"]
 
 EVERY = 2  # pictures: half of them say enough
 LEAST_PIXELS = 50  # beyond the bodies, to measure the range by
@@ -37,13 +37,9 @@ EVEN, OFTEN = (
     0.17,
     24,
 )  # where what lies beyond is evenly dark, in that many blobs: one dark van comes by again and again
-CLEARLY, ALL_BESIDE, SOME, QUITE_EVEN = (
-    6.0,
-    0.4,
-    12,
-    0.2,
-)  # standard errors and share of the parts to one side from which fewer, less even ones are enough
-AT_THE_FEET = 0.75  # share of the light that the soft shadow under a body leaves of what the cast one does
+CLEARLY, ALL_BESIDE = 6.0, 0.4  # standard errors, and share of the parts to one side, from which that is so clear that
+SOME, QUITE_EVEN = 12, 0.2  # so many parts are enough, and so evenly dark
+AT_THE_FEET = 0.75  # share of the light that the soft shadow under a body leaves, of what a cast one does as well
 LOW = 0.35  # share of their way that shadows go aside from which they lie beside the bodies, not under them
 JITTER = 0.05  # least spread of that share from blob to blob
 
@@ -176,7 +172,7 @@ def _steps(grey: NDArray[np.float32], ground: NDArray[np.float32], place: Place)
 
 
 def _beyond(parts: list[Part]) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.float32]]:
-    """Ratio, step and colour off of what looks like shadow and lies beyond the body, the way shadows fall: there is no cloth."""
+    """Ratio, step and colour of what looks like shadow and lies beyond the body, the way shadows fall: no cloth does."""
     way = np.mean([part.way for part in parts], axis=0)
     ratio, step, off = [], [], []
     for part in parts:
@@ -193,8 +189,8 @@ def _range_beside(beyond: NDArray[np.float32]) -> tuple[float, float]:
     """Darkest and lightest ratio of shadow that lies beside the bodies.
 
     Most of what lies beyond them leaves much the same share of light: the shortest third of the ratios (as of halves:
-    Rousseeuw and Leroy 1987, chapter 4). Near the feet the soft shadow that any body has adds to the one it casts; what is darker
-    than both is a dark body.
+    Rousseeuw and Leroy 1987, chapter 4). Near the feet the soft shadow that any body has adds to the one
+    it casts; what is darker than both is a dark body.
     """
     rising = np.sort(beyond)
     third = len(rising) // 3 + 1
