@@ -10,6 +10,7 @@ from drover.core.detect.flood import FloodWatch
 from drover.core.footage_types import Frame
 from drover.core.recipe import Recipe
 from drover.core.survey.empty_scene import EmptyScene
+from drover.core.survey.one_ground import count_of_one_ground
 
 SHAPE, RATE = (120, 160), 25.0
 BODY = (slice(50, 80), slice(70, 85))
@@ -71,6 +72,28 @@ def test_a_flash_is_waited_for_and_nothing_is_found_in_it():
 def test_where_nobody_knows_another_ground_it_is_asked_for_ever_less_often():
     _, asked = played([False] * 20 + [True] * 600, known=False)
     assert np.diff(asked) / RATE == pytest.approx([5.0, 10.0])
+
+
+def test_pictures_of_another_ground_are_no_samples_of_this_one_but_light_and_lingering_change_none():
+    rng = np.random.default_rng(4)
+
+    def shot(lamp: bool, light: float = 1.0, body: slice | None = None) -> tuple[np.ndarray, np.ndarray]:
+        ground = scene(lamp=lamp)
+        grey = light * ground.grey + rng.normal(0, 1.5, SHAPE)
+        if body is not None:
+            grey[:, body] = 230
+        chroma = 128 + light * (ground.chroma - 128)
+        return np.clip(grey, 0, 255).astype(np.uint8), np.clip(chroma, 0, 255).astype(np.uint8)
+
+    def count(*shots) -> int:
+        return count_of_one_ground([grey for grey, _ in shots], [chroma for _, chroma in shots])
+
+    day, lamp = shot(False), shot(True)
+    assert count(day, day, day, lamp, lamp) == 3
+    assert count(lamp, day, day) == 1
+    assert count(day, day, lamp, lamp, day) == 5, "a lamp that goes out again: the first ground is most of it"
+    assert count(day, shot(False, 0.6), shot(False, 1.4), day) == 4
+    assert count(day, shot(False, body=slice(20, 80)), shot(False, body=slice(60, 140))) == 3
 
 
 def test_a_thing_of_half_the_picture_is_no_flood():

@@ -10,6 +10,7 @@ from drover.core.errors import FootageError
 from drover.core.footage.opened import FootageReader, open_footage
 from drover.core.footage_types import ClipInfo, Frame
 from drover.core.kept_surveys import KeptSurveys
+from drover.core.survey.one_ground import count_of_one_ground
 from drover.core.survey.samples import Samples
 from drover.core.survey.survey import Survey, survey_of
 
@@ -81,9 +82,10 @@ def _near_keys(reader: FootageReader, clip: ClipInfo, after: int, past: int) -> 
 
 
 def _of_one_shot(shots: list[Frame]) -> list[Frame]:
-    """Those that show the same place as the first."""
+    """Those that show the same place as the first, up to where its ground becomes another."""
     keeps = one_shot([frame.grey for frame in shots])
-    return [frame for frame, keep in zip(shots, keeps.tolist(), strict=True) if keep]
+    shots = [frame for frame, keep in zip(shots, keeps.tolist(), strict=True) if keep]
+    return shots[: count_of_one_ground([frame.grey for frame in shots], [frame.chroma for frame in shots])]
 
 
 def _read(reader: FootageReader, wanted: list[int]) -> list[Frame]:

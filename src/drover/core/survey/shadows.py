@@ -172,7 +172,7 @@ def _steps(grey: NDArray[np.float32], ground: NDArray[np.float32], place: Place)
 
 
 def _beyond(parts: list[Part]) -> tuple[NDArray[np.float32], NDArray[np.float32], NDArray[np.float32]]:
-    """Ratio, step and colour of what looks like shadow and lies beyond the body, the way shadows fall: no cloth does."""
+    """Ratio, step and colour of what looks like shadow and lies beyond the body, the way shadows fall: no cloth is."""
     way = np.mean([part.way for part in parts], axis=0)
     ratio, step, off = [], [], []
     for part in parts:
