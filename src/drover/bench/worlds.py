@@ -34,9 +34,9 @@ HEAD = """# Untouched defaults on other worlds
 
 Made by `.venv/bin/python -m drover.bench.worlds --seed {seed}`: worlds drawn by Drover with their exact truth, worked
 through with no dial touched, detection at overlap 0.5. Seeds 1 to 3, 12, 21 to 23, 25, 27 to 31, 34, 35, 37,
-38, 47, 48, 52 to 56, 59, 61 to 64, 67 and 72 to 74 were looked at while the defaults were made, seeds 4 to 11, 15, 24,
-32, 33, 36, 39 to 42, 49 to 51, 57, 58, 60, 65, 66, 68 and 71 were measured on the way; seed 26 was drawn when most of
-the rules stood, and none was made by it.
+38, 47, 48, 52 to 57, 59 to 64, 67, 69 and 72 to 74 were looked at while the defaults were made, seeds 4 to 11, 15, 24,
+32, 33, 36, 39 to 42, 49 to 51, 58, 65, 66, 68, 70 and 71 were measured on the way; seed 26 was drawn when most of the
+rules stood, and none was made by it.
 
 | world | F1 | precision | recall | false / true | IDF1 | switches | identities | count errors |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- |
