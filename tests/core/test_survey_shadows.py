@@ -117,6 +117,8 @@ def test_dark_bodies_do_not_widen_what_shadows_beside_bodies_leave_of_the_light(
     darkest, lightest = _range_beside(np.concatenate(parts).astype(np.float32))
     assert 0.43 < darkest <= 0.6 * 0.75
     assert lightest == pytest.approx(0.87, abs=0.03)
+    parts[2] = parts[2][:40]
+    assert 0.33 < _range_beside(np.concatenate(parts).astype(np.float32))[0] < 0.37, "few are cloth, or noise"
 
 
 def test_how_far_a_shadow_s_colour_may_be_off_is_what_it_is_off_beyond_the_bodies():

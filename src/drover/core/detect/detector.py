@@ -30,7 +30,7 @@ from drover.core.survey.resolve import resolve_detect
 
 __all__ = ["VERSION", "DetectedFrame", "Detector", "DetectorState", "ShadowFacts", "nothing_found"]
 
-VERSION = 31
+VERSION = 32
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
 _NO_CHROMA = np.zeros((2, 0, 0), np.uint8)

@@ -40,6 +40,10 @@ EVEN, OFTEN = (
 CLEARLY, ALL_BESIDE = 6.0, 0.4  # standard errors, and share of the parts to one side, from which that is so clear that
 SOME, QUITE_EVEN = 12, 0.2  # so many parts are enough, and so evenly dark
 AT_THE_FEET = 0.75  # share of the light that the soft shadow under a body leaves, of what a cast one does as well
+LEAST_LEFT = 0.6  # of the light that most of a shadow leaves, that any of it does
+BLACK_BODIES = (
+    0.18  # share of the pixels beyond the bodies that are darker than at the feet, from which black ones go by
+)
 LOW = 0.35  # share of their way that shadows go aside from which they lie beside the bodies, not under them
 JITTER = 0.05  # least spread of that share from blob to blob
 
@@ -189,13 +193,15 @@ def _range_beside(beyond: NDArray[np.float32]) -> tuple[float, float]:
     """Darkest and lightest ratio of shadow that lies beside the bodies.
 
     Most of what lies beyond them leaves much the same share of light: the shortest third of the ratios (as of halves:
-    Rousseeuw and Leroy 1987, chapter 4). Near the feet the soft shadow that any body has adds to the one
-    it casts; what is darker than both is a dark body.
+    Rousseeuw and Leroy 1987, chapter 4). Near the feet the soft shadow that any body has adds to the one it casts, and
+    noise goes below both. But where much is darker still, black bodies are about.
     """
     rising = np.sort(beyond)
     third = len(rising) // 3 + 1
     first = int(np.argmin(rising[third - 1 :] - rising[: len(rising) - third + 1]))
-    darkest, lightest = float(rising[first]) * AT_THE_FEET, float(np.quantile(rising, 0.97))
+    usual = float(rising[first])
+    black = float((rising < AT_THE_FEET * usual).mean()) >= BLACK_BODIES
+    darkest, lightest = usual * (AT_THE_FEET if black else LEAST_LEFT), float(np.quantile(rising, 0.97))
     return max(darkest, WIDE[0]), min(max(lightest, 0.7), WIDE[1])
 
 
