@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from drover.core.detect.background import BackgroundModel, ModelState, cut_of, make_model
 from drover.core.detect.blobs import take_blobs
 from drover.core.detect.both_mixtures import step_mixtures
+from drover.core.detect.changed_ground import GroundWatch
 from drover.core.detect.cleaner import Cleaner
 from drover.core.detect.colour import ColourModel
 from drover.core.detect.cuts import CutWatch
-from drover.core.detect.flood import FloodWatch
 from drover.core.detect.known_scene import step_known
 from drover.core.detect.light import LightFollower
 from drover.core.detect.look import describe_blobs, no_looks
@@ -30,7 +30,7 @@ from drover.core.survey.resolve import resolve_detect
 
 __all__ = ["VERSION", "DetectedFrame", "Detector", "DetectorState", "ShadowFacts", "nothing_found"]
 
-VERSION = 32
+VERSION = 33
 HISTOGRAM_STRIDE = 4  # px both ways, and frames: every 64th pixel goes into the difference histogram
 
 _NO_CHROMA = np.zeros((2, 0, 0), np.uint8)
@@ -90,7 +90,7 @@ class Detector:
         self.renew: Callable[[int], EmptyScene | None] = _nobody_surveys
         self.cleaner = Cleaner(self.settings, size)
         self._region = Region(self.settings.where, size)
-        self._cuts, self._flood = CutWatch(), FloodWatch()
+        self._cuts, self._ground_watch = CutWatch(), GroundWatch()
         # Where nothing is kept of the empty scene there is no light to bring a picture back to.
         self._follows = self.settings.light.follow and "difference" not in self.settings.background.model
         self._time: float | None = None
@@ -192,7 +192,7 @@ class Detector:
         if settings.shadow.mode != "off":
             self._shadows.learn(chroma, cleaner.raw, frame.time, first=False)
             cleaner.take_shadows(self._shadows, grey, model.background(), chroma)
-        if self._flood.look(cleaner.share(), frame.time) and self._surveyed:
+        if self._ground_watch.look(cleaner.share(), frame.time) and self._surveyed:
             return nothing_found(frame.index, cut, anew)
         blobs = cleaner.blobs(model.difference)
         self._still.look(cleaner.clean, grey, frame.time)
@@ -227,7 +227,7 @@ class Detector:
 
     def _begun_anew(self, frame: Frame) -> bool:
         """Take the ground as surveyed from here on, where the one that is known has been of no use for a while."""
-        if not self._surveyed or not self._flood.lasts(frame.time):
+        if not self._surveyed or not self._ground_watch.lasts(frame.time):
             return False
         empty = self.renew(frame.index)
         if empty is None:

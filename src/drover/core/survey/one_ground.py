@@ -11,7 +11,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from drover.core.detect.flood import FLOODED
+from drover.core.detect.changed_ground import FLOODED
 from drover.core.survey.empty_scene import LEAST_COLOUR, LEAST_GREY, MOVES
 
 __all__ = ["count_of_one_ground"]
@@ -24,12 +24,13 @@ Look = tuple[NDArray[np.float32], NDArray[np.float32] | None]
 def count_of_one_ground(greys: Sequence[Grey], chromas: Sequence[Grey | None]) -> int:
     """How many of some pictures, in order of time, come before the ground is another; all of them where it stays.
 
-    ``greys`` (height, width), ``chromas`` (2, height / 2, width / 2) or None.
+    ``greys`` (height, width), ``chromas`` (2, height / 2, width / 2) or None. A first picture that stands alone
+    does not count: a camera has not found its light yet.
     """
     looks = [_coarse(grey, chroma) for grey, chroma in zip(greys, chromas, strict=True)]
-    for k in range(1, len(looks)):
+    for k in range(2, len(looks)):
         if _is_other(looks[k - 1], looks[k]):
-            later = all(_is_other(looks[0], look) for look in looks[k:])
+            later = all(_is_other(looks[k - 1], look) for look in looks[k:])
             return k if later else len(looks)
     return len(looks)
 

@@ -41,9 +41,7 @@ CLEARLY, ALL_BESIDE = 6.0, 0.4  # standard errors, and share of the parts to one
 SOME, QUITE_EVEN = 12, 0.2  # so many parts are enough, and so evenly dark
 AT_THE_FEET = 0.75  # share of the light that the soft shadow under a body leaves, of what a cast one does as well
 LEAST_LEFT = 0.6  # of the light that most of a shadow leaves, that any of it does
-BLACK_BODIES = (
-    0.18  # share of the pixels beyond the bodies that are darker than at the feet, from which black ones go by
-)
+BLACK_BODIES = 0.18  # share of what lies beyond the bodies that is darker than at the feet, from which black ones go by
 LOW = 0.35  # share of their way that shadows go aside from which they lie beside the bodies, not under them
 JITTER = 0.05  # least spread of that share from blob to blob
 

@@ -6,14 +6,14 @@ light undoes. What would be found then is one thing as large as the picture.
 
 from __future__ import annotations
 
-__all__ = ["FloodWatch"]
+__all__ = ["GroundWatch"]
 
 FLOODED = 0.6  # of the picture that moves, beyond which nothing of it is a thing
 LASTS = 0.4  # s of that, after which the ground is looked at anew: a flash is shorter
 AGAIN = 5.0  # s before that is done again; twice as long each time, since it does not seem to help
 
 
-class FloodWatch:
+class GroundWatch:
     """Says of each picture whether it is flooded, and when the ground is to be looked at anew."""
 
     def __init__(self) -> None:
