@@ -78,7 +78,7 @@ def test_stepped_live_the_stages_do_what_they_do_over_the_clip(short_info, short
     recipe = with_value(short_run.recipe, "track.after.join", False)
     for name, value in (("fill_gaps", False), ("drop_flicker", False), ("least_travel", 0.0)):
         recipe = with_value(recipe, f"track.after.{name}", value)
-    for name in ("gather", "drop_sparks"):
+    for name in ("gather", "drop_sparks", "drop_weather"):
         recipe = with_value(recipe, f"detect.bodies.{name}", False)
     recipe = recipe.model_copy(update={"detect": resolve_detect(recipe.detect, None)})
     # Live, nothing is known before: neither the empty scene nor how abruptly things change their way and boxes jitter.

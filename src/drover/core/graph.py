@@ -149,16 +149,17 @@ def _settled(found: DetectResult, clip: ClipInfo, recipe: Recipe, call: Call) ->
     times = shot_times(clip.times, found.cuts)
     lying = _still(found)
     grown: list[int] = []
+    words: list[str] = []
     settled = settle(
         lying, times, clip.rate, recipe.detect.bodies, look_again=_again(found, clip, times, call, grown),
-        cancelled=call.cancelled,
+        tell=words.append, cancelled=call.cancelled,
     )  # fmt: skip
     if found.motion is not None:
         settled = in_scene.detections_in_picture(settled, found.motion)
     went, of = len(found.detections) - len(settled), len(found.detections)
     gone = f"{grouped(went)} of {grouped(of)} detections went"
     word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
-    said = (*found.said, word) if went > 0 else found.said
+    said = (*found.said, *words, word) if went > 0 else found.said
     if sum(grown):
         whole = f"{grouped(sum(grown))} boxes were made whole by a second look"
         said = (*said, f"{whole}: only a part of those bodies is told from the ground.")
@@ -327,7 +328,7 @@ STAGES: dict[str, Stage] = {
         Stage("camera", 1, _nothing, lambda r: (r.camera,), _clip, _camera),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
-        Stage("bodies", 19, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
+        Stage("bodies", 20, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
             "boxes", 2, _followed, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,

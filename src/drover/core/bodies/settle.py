@@ -12,6 +12,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
+from drover.core.bodies.cleared import without_flakes
 from drover.core.bodies.completed import complete_bodies
 from drover.core.bodies.crowns import split_groups
 from drover.core.bodies.fate import join_fates, stacked_pairs
@@ -20,8 +21,10 @@ from drover.core.bodies.gather import fitting_pairs, lives_together, owned_toget
 from drover.core.bodies.necks import split_necks
 from drover.core.bodies.shared import split_shared
 from drover.core.bodies.size_field import SizeField, fit_size_field
+from drover.core.bodies.weather import weather_in
 from drover.core.detect.growing import GrowingColumn
 from drover.core.kernel_parts import read_only
+from drover.core.names import grouped
 from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
 from drover.core.track.carried_on import carry_on
 from drover.core.track.pace import USUAL, with_pace
@@ -48,12 +51,14 @@ def settle(
     settings: BodySettings,
     *,
     look_again: LookAgain | None = None,
+    tell: Callable[[str], None] = lambda word: None,
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Detections:
     """The detections of a recorded clip with pieces of bodies united, shared blobs cut, lost ends put back
-    and sparks left out, as set.
+    and sparks and weather left out, as set.
 
-    ``look_again`` looks at the pictures once more, where things are smaller than a body is.
+    ``look_again`` looks at the pictures once more, where things are smaller than a body is; ``tell`` is given a plain
+    sentence on what was taken for weather.
 
     Raises
     ------
@@ -61,12 +66,21 @@ def settle(
         When told to stop on the way.
     """
     frames = detections.frame_count
-    if not (settings.gather or settings.drop_sparks) or frames < 2 or times[frames - 1] - times[0] < LEAST_TIME:
+    nothing = not (settings.gather or settings.drop_sparks or settings.drop_weather)
+    if nothing or frames < 2 or times[frames - 1] - times[0] < LEAST_TIME:
         return detections
+    tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+    clear = _without_weather(detections, tracks, tell) if settings.drop_weather else detections
+    if clear is not detections:
+        tracks = link_detections(clear, times, rate, GENEROUS, cancelled=cancelled)
+    detections = clear
     for _ in range(ROUNDS):
-        detections = _settled_once(detections, times, rate, settings, cancelled)
-    if settings.gather and len(detections):
+        settled = _settled_once(detections, tracks, times, settings)
+        if settled is detections:
+            break
+        detections = settled
         tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+    if settings.gather and len(detections):
         field = fit_size_field(tracks)
         parted = split_necks(detections, tracks, times, field)
         if parted is not detections:
@@ -92,15 +106,23 @@ def settle(
     return detections
 
 
+def _without_weather(detections: Detections, tracks: Tracks, tell: Callable[[str], None]) -> Detections:
+    """All but what is linked to an identity that drifts as snow does."""
+    weather = weather_in(tracks, detections)
+    if weather is None:
+        return detections
+    tell(
+        f"{grouped(weather.identities)} small things that all drift one way through the picture are taken for snow, "
+        "bubbles or the like and left out; drop_weather = false keeps them."
+    )
+    clear = _gathered(detections, np.arange(len(detections)), detections.box, ~weather.rows)
+    return without_flakes(clear, weather.least_body)
+
+
 def _settled_once(
-    detections: Detections,
-    times: NDArray[np.float64],
-    rate: float,
-    settings: BodySettings,
-    cancelled: Callable[[], bool],
+    detections: Detections, tracks: Tracks, times: NDArray[np.float64], settings: BodySettings
 ) -> Detections:
     """One look at what is followed, and what it says."""
-    tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
     fixed = detections.frozen()  # one kind of array for the kernels, in each round
     tracks = carry_on(tracks, fixed, times)
     box, frame_start = fixed.box, fixed.frame_start

@@ -255,6 +255,11 @@ class BodySettings(Settings):
         default=True,
         description="Drop what belongs to nothing that is followed for a while: leaves, water, noise.",
     )
+    drop_weather: bool = Field(
+        default=True,
+        description="Drop what drifts through the whole picture in great number, all one way and far smaller than "
+        "whatever else moves: snow, bubbles.",
+    )
 
 
 class DetectSettings(Settings):
