@@ -28,6 +28,7 @@ from drover.core.names import grouped
 from drover.core.recipe import AfterSettings, BodySettings, TrackSettings
 from drover.core.track.carried_on import carry_on
 from drover.core.track.pace import USUAL, with_pace
+from drover.core.track.speeds import measure_speeds
 from drover.core.track.whole_clip import link_detections
 from drover.core.types import Detections, Tracks, rows_to_frames
 
@@ -39,6 +40,7 @@ Int = NDArray[np.int64]
 BLOCK = 400_000  # runs put in order at once
 # As Drover links by itself, but for one thing: what stays where it is may be asked for, and is no spark.
 GENEROUS = with_pace(TrackSettings(after=AfterSettings(least_travel=0.0)), USUAL)
+SWERVING = 4.0  # times as abruptly as usual may things change their way where most are fast: balls fall and bounce
 LOOKS = 3  # at the pictures once more: bodies that were made whole say how large others are
 ROUNDS = 2  # whole bodies are followed better than their pieces, and show what else belongs to them
 LEAST_TIME = 2.0  # s: in a shorter clip nothing is followed for long enough to tell
@@ -69,30 +71,26 @@ def settle(
     nothing = not (settings.gather or settings.drop_sparks or settings.drop_weather)
     if nothing or frames < 2 or times[frames - 1] - times[0] < LEAST_TIME:
         return detections
-    tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
-    clear = _without_weather(detections, tracks, tell) if settings.drop_weather else detections
-    if clear is not detections:
-        tracks = link_detections(clear, times, rate, GENEROUS, cancelled=cancelled)
-    detections = clear
+    detections, tracks, generous = _begun(detections, times, rate, settings, tell, cancelled)
     for _ in range(ROUNDS):
         settled = _settled_once(detections, tracks, times, settings)
         if settled is detections:
             break
         detections = settled
-        tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+        tracks = link_detections(detections, times, rate, generous, cancelled=cancelled)
     if settings.gather and len(detections):
         field = fit_size_field(tracks)
         parted = split_necks(detections, tracks, times, field)
         if parted is not detections:
-            tracks = link_detections(parted, times, rate, GENEROUS, cancelled=cancelled)
+            tracks = link_detections(parted, times, rate, generous, cancelled=cancelled)
             field = fit_size_field(tracks)
         cut = split_groups(parted, tracks, times, field)
         if cut is not parted:
-            tracks = link_detections(cut, times, rate, GENEROUS, cancelled=cancelled)
+            tracks = link_detections(cut, times, rate, generous, cancelled=cancelled)
             field = fit_size_field(tracks)
         detections = split_shared(cut, tracks, times, field)
         if detections is not cut:
-            tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+            tracks = link_detections(detections, times, rate, generous, cancelled=cancelled)
         for _ in range(LOOKS):
             if look_again is None or field is None:
                 break
@@ -100,10 +98,36 @@ def settle(
             detections = look_again(detections, tracks, field)
             if detections is before:
                 break
-            tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+            tracks = link_detections(detections, times, rate, generous, cancelled=cancelled)
             field = fit_size_field(tracks)
         detections = complete_bodies(detections, tracks, times)
     return detections
+
+
+def _begun(
+    detections: Detections,
+    times: NDArray[np.float64],
+    rate: float,
+    settings: BodySettings,
+    tell: Callable[[str], None],
+    cancelled: Callable[[], bool],
+) -> tuple[Detections, Tracks, TrackSettings]:
+    """The detections without weather, who they are linked as, and how this clip is linked from here on."""
+    tracks = link_detections(detections, times, rate, GENEROUS, cancelled=cancelled)
+    clear = _without_weather(detections, tracks, tell) if settings.drop_weather else detections
+    # Where there was weather, that was what is fast.
+    generous = _generous(detections, times) if clear is detections else GENEROUS
+    if clear is not detections or generous is not GENEROUS:
+        tracks = link_detections(clear, times, rate, generous, cancelled=cancelled)
+    return clear, tracks, generous
+
+
+def _generous(detections: Detections, times: NDArray[np.float64]) -> TrackSettings:
+    """How a clip without weather is linked here."""
+    if not measure_speeds(detections.frozen(), times).mostly_fast:
+        return GENEROUS
+    motion = GENEROUS.motion.model_copy(update={"jumpiness": SWERVING * GENEROUS.motion.jumpiness})
+    return GENEROUS.model_copy(update={"motion": motion})
 
 
 def _without_weather(detections: Detections, tracks: Tracks, tell: Callable[[str], None]) -> Detections:

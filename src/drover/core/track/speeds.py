@@ -66,6 +66,12 @@ class Speeds:
         """Whether things move so far between pictures that nearness cannot link them."""
         return self.reach > FAST
 
+    @property
+    def mostly_fast(self) -> bool:
+        """Whether that is so of most of what moves, not of a few things."""
+        middle = np.sqrt(np.maximum(self.edges[:-1], SLOWEST) * self.edges[1:])
+        return self.fast and float(self.share[middle > FAST].sum()) > 0.5
+
 
 def measure_speeds(detections: Detections, times: Float) -> Speeds:
     """Speeds of a recorded clip's detections; ``times`` (frames,) s.
