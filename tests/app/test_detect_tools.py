@@ -7,7 +7,7 @@ import sqlite3
 import numpy as np
 import pytest
 from PySide6.QtCore import QPoint, Qt
-from PySide6.QtWidgets import QPlainTextEdit
+from PySide6.QtWidgets import QComboBox, QPlainTextEdit
 
 from drover.app.session import STAGES, StageState
 from drover.core.recipe import with_value
@@ -224,6 +224,19 @@ def test_a_fragment_near_the_end_is_the_clip_s_last_seconds(opened, qtbot):
     assert "no result is kept" in card.words.text()
     qtbot.mouseClick(card.whole, LEFT)
     assert session.span is None and not card.whole.isEnabled()
+
+
+def test_snow_is_kept_where_it_is_asked_for(opened, qtbot):
+    opened.strip.choose("detect")
+    box = next(b for b in opened.findChildren(QComboBox) if b.accessibleName() == "snow, bubbles")
+    assert box.currentText() == "dropped"
+    box.setFocus()
+    qtbot.keyClick(box, Qt.Key.Key_Down)
+    assert box.currentText() == "kept" and not opened.session.recipe.detect.bodies.drop_weather
+    fresh(opened, qtbot)
+    qtbot.waitUntil(lambda: not opened.saving.busy, timeout=WAIT)
+    with sqlite3.connect(opened.saving.place) as db:
+        assert "drop_weather = false" in db.execute("SELECT toml FROM recipe").fetchone()[0]
 
 
 def test_areas_that_count_are_drawn_closed_at_their_first_corner_and_dim_the_rest(opened, qtbot):

@@ -158,7 +158,8 @@ def _settled(found: DetectResult, clip: ClipInfo, recipe: Recipe, call: Call) ->
         settled = in_scene.detections_in_picture(settled, found.motion)
     went, of = len(found.detections) - len(settled), len(found.detections)
     gone = f"{grouped(went)} of {grouped(of)} detections went"
-    word = f"{gone}: pieces of others, or sparks and specks that nothing follows."
+    drifts = ", or snow and the like" if words else ""
+    word = f"{gone}: pieces of others, or sparks and specks that nothing follows{drifts}."
     said = (*found.said, *words, word) if went > 0 else found.said
     if sum(grown):
         whole = f"{grouped(sum(grown))} boxes were made whole by a second look"
@@ -328,7 +329,7 @@ STAGES: dict[str, Stage] = {
         Stage("camera", 1, _nothing, lambda r: (r.camera,), _clip, _camera),
         Stage("motion", detector.VERSION, _always("camera"), lambda r: (r.detect.motion_only,), _footage, _motion,
               live=True),
-        Stage("bodies", 21, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
+        Stage("bodies", 22, _always("motion"), lambda r: (r.detect.bodies,), _nothing, _bodies),
         Stage(
             "boxes", 2, _followed, lambda r: (r.detect.boxes,),
             lambda s: ("" if s.imported is None else s.imported.digest, *_footage(s)), _boxes,

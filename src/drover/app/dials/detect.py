@@ -113,9 +113,10 @@ class DetectDials(SettingsPage):
         card.body.addWidget(self.row("close cracks under", "detect.cleanup.closing"))
         card.body.addWidget(self.row("fill holes up to", "detect.cleanup.fill_holes"))
         card.body.addWidget(self.row("join fragments within", "detect.size.join_within"))
-        gather, sparks = {"True": "united", "False": "left"}, {"True": "dropped", "False": "kept"}
+        gather, dropped = {"True": "united", "False": "left"}, {"True": "dropped", "False": "kept"}
         card.body.addWidget(self.choice("pieces of a body", "detect.bodies.gather", gather))
-        card.body.addWidget(self.choice("sparks", "detect.bodies.drop_sparks", sparks))
+        card.body.addWidget(self.choice("sparks", "detect.bodies.drop_sparks", dropped))
+        card.body.addWidget(self.choice("snow, bubbles", "detect.bodies.drop_weather", dropped))
         self.column.addWidget(card)
 
     def _add_sizes(self) -> None:

@@ -1,4 +1,4 @@
-"""Detections put right by what a whole clip shows: what is followed stays, its pieces are one, and sparks go.
+"""Detections put right by what a whole clip shows: what is followed stays, its pieces are one, sparks and snow go.
 
 The detections are linked as Drover links by itself, twice for that and once more to cut what several share. What
 belongs to nothing that is followed for a while, and is no piece of such a thing, is a spark: leaves, water, noise; and
@@ -137,7 +137,7 @@ def _without_weather(detections: Detections, tracks: Tracks, tell: Callable[[str
         return detections
     tell(
         f"{grouped(weather.identities)} small things that all drift one way through the picture are taken for snow, "
-        "bubbles or the like and left out; drop_weather = false keeps them."
+        "bubbles or the like and left out, unless Clean-up (drop_weather) is told to keep them."
     )
     clear = _gathered(detections, np.arange(len(detections)), detections.box, ~weather.rows)
     return without_flakes(clear, weather.least_body)
